@@ -1,0 +1,113 @@
+"""Tip heights: how low a tool with a vertical axis can stand over a place before it touches the part.
+
+Method. The surface that the tip sweeps is the upper envelope of facets shifted sideways and of the offsets of
+convex edges and vertices. A facet shifts by a constant; an edge or vertex is touched only with normals between
+those of its facets, so each element matters for a small patch of places. A grid index lists for each cell the
+elements whose patch meets it; a query evaluates those and takes the highest. The facet, edge and vertex tests are
+those of K. Hwang, B. Choi et al. ("drop cutter"), generalised to any convex profile of revolution.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrik.core.contact import _drop_kernels as kernels
+from fenrik.core.frames import Points
+from fenrik.core.solids.model import Mesh
+from fenrik.core.tools.profile import Profile
+
+
+@dataclass(frozen=True)
+class DropIndex:
+    """A part made ready for one profile; build it with `DropIndex.build`."""
+
+    profile: Profile
+    facets: Points
+    edges: Points
+    vertices: Points
+    start: NDArray[np.int64]
+    items: NDArray[np.int32]
+    origin: Points
+    cell_mm: float
+    shape: tuple[int, int]
+
+    @classmethod
+    def build(cls, mesh: Mesh, profile: Profile) -> DropIndex:
+        """Index a mesh (in the frame whose z is the tool axis) for a profile.
+
+        Cost grows with the number of triangles; about a second for 70 000 on one core.
+        """
+        triangles = np.ascontiguousarray(mesh.triangles, dtype=np.int32)
+        vertices = np.ascontiguousarray(mesh.vertices, dtype=np.float64)
+        normals = _unit_normals(vertices, triangles)
+        facets, facet_box = kernels.make_facets(vertices, triangles, normals, profile.elements)
+        pairs, owners = _edge_table(triangles)
+        edges, edge_box = kernels.make_edges(vertices, triangles, normals, pairs, owners, profile.elements)
+        points, point_box = _vertex_elements(vertices, triangles, normals, pairs, owners, profile)
+        boxes = np.concatenate([facet_box, edge_box, point_box])
+        if len(boxes) == 0:
+            return cls(profile, facets, edges, points, np.zeros(2, np.int64), np.zeros(0, np.int32), np.zeros(2), 1.0,
+                       (1, 1))
+        low = boxes[:, :2].min(axis=0) - 1e-6
+        high = boxes[:, 2:].max(axis=0) + 1e-6
+        cell = float(np.sqrt(np.prod(high - low) / max(min(2 * len(boxes), 400_000), 16)))
+        shape = (int((high[0] - low[0]) / cell) + 1, int((high[1] - low[1]) / cell) + 1)
+        start, items = kernels.fill_cells(facets, edges, points, edge_box, point_box, low, cell, shape[0], shape[1])
+        return cls(profile, facets, edges, points, start, items, low, cell, shape)
+
+
+def tip_heights(index: DropIndex, xy: Points) -> Points:
+    """Tip height over each place.
+
+    Args:
+        xy: (n, 2) mm.
+
+    Returns:
+        (n,) mm, the z of the tool tip; −inf where the tool meets nothing at all.
+    """
+    places = np.ascontiguousarray(xy, dtype=np.float64)
+    return kernels.query(places, index.facets, index.edges, index.vertices, index.start, index.items, index.origin,
+                         index.cell_mm, index.shape[0], index.shape[1], index.profile.elements)
+
+
+def tip_heights_grid(index: DropIndex, x: Points, y: Points) -> Points:
+    """Tip heights on a grid, (len(x), len(y)) mm."""
+    gx, gy = np.meshgrid(x, y, indexing="ij")
+    return tip_heights(index, np.column_stack([gx.ravel(), gy.ravel()])).reshape(len(x), len(y))
+
+
+def _unit_normals(vertices: Points, triangles: NDArray[np.int32]) -> Points:
+    a, b, c = (vertices[triangles[:, i]] for i in range(3))
+    cross = np.cross(b - a, c - a)
+    return np.ascontiguousarray(cross / np.maximum(np.linalg.norm(cross, axis=1), 1e-300)[:, None])
+
+
+def _edge_table(triangles: NDArray[np.int32]) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    """Each edge once with its two triangles; −1 where open, −2 where more than two meet."""
+    ends = np.sort(np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]), axis=1)
+    owner = np.tile(np.arange(len(triangles), dtype=np.int32), 3)
+    order = np.lexsort((ends[:, 1], ends[:, 0]))
+    ends, owner = ends[order], owner[order]
+    new = np.ones(len(ends), bool)
+    new[1:] = np.any(ends[1:] != ends[:-1], axis=1)
+    first = np.flatnonzero(new)
+    count = np.diff(np.append(first, len(ends)))
+    owners = np.full((len(first), 2), -1, np.int32)
+    owners[:, 0] = owner[first]
+    owners[count == 2, 1] = owner[first[count == 2] + 1]
+    owners[count > 2, 1] = -2
+    return np.ascontiguousarray(ends[first]), owners
+
+
+def _vertex_elements(vertices: Points, triangles: NDArray[np.int32], normals: Points, pairs: NDArray[np.int32],
+                     owners: NDArray[np.int32], profile: Profile) -> tuple[Points, Points]:
+    order = np.argsort(triangles.ravel(), kind="stable")
+    owner = (order // 3).astype(np.int32)
+    count = np.bincount(triangles.ravel(), minlength=len(vertices))
+    start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
+    rim = np.zeros(len(vertices), bool)
+    rim[pairs[owners[:, 1] < 0].ravel()] = True
+    return kernels.make_vertices(vertices, normals, start, owner, rim, profile.elements)

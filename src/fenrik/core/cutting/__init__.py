@@ -1,0 +1,1 @@
+"""Cutting data: chip load, speeds and feeds."""

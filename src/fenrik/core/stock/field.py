@@ -1,0 +1,199 @@
+"""The stock as a tri-dexel field: three grids of rays along x, y and z with exact hits.
+
+Every ray holds the stretches of material on it, as pairs of enter and exit hits in rising order; each hit knows its
+place (float64), the outward normal of the surface there, and which motion made it (−1: the stock as it came).
+The rays of the three families run through the nodes of one lattice.
+
+Source of the representation: R. Zhang et al., "Tri-dexel model"; W. Barbier & H. Bechmann's ray representation.
+"""
+
+from __future__ import annotations
+
+import io
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrik.core.errors import fail
+from fenrik.core.frames import Points
+
+TILE = 32
+MAX_NODES_ON_A_SIDE = 4000
+MAX_RAYS = 12_000_000
+# Ray families: the two lattice axes that number the rays, and the axis along them.
+FAMILIES = ((1, 2, 0), (0, 2, 1), (0, 1, 2))
+
+
+@dataclass(frozen=True)
+class Lattice:
+    """Nodes at origin + (i, j, k)·cell; the outermost nodes lie outside the stock."""
+
+    origin: tuple[float, float, float]
+    cell_mm: float
+    shape: tuple[int, int, int]
+
+    def rays(self, family: int) -> tuple[int, int]:
+        u, v, _ = FAMILIES[family]
+        return self.shape[u], self.shape[v]
+
+
+@dataclass(frozen=True)
+class Tile:
+    """Up to 32 × 32 rays of one family. Never changed once made, so stocks share it.
+
+    Attributes:
+        count: (a, b) int16, hits on each ray.
+        at: (a, b, cap) float64, places of the hits along the ray, mm.
+        normal: (a, b, cap, 3) int8, outward normals times 127.
+        source: (a, b, cap) int32, motion that made the hit, −1 for the stock as it came.
+    """
+
+    count: NDArray[np.int16]
+    at: NDArray[np.float64]
+    normal: NDArray[np.int8]
+    source: NDArray[np.int32]
+
+
+Dense = tuple[NDArray[np.int16], NDArray[np.float64], NDArray[np.int8], NDArray[np.int32]]
+
+
+@dataclass(frozen=True)
+class Stock:
+    """An immutable stock; `cut` makes a new one that shares unchanged tiles.
+
+    Attributes:
+        lattice: where the rays run; its cell is the resolution.
+        tiles: for each family the tiles, row by row.
+        error_mm: bound on the places of hits (rounding and flattened arcs so far).
+    """
+
+    lattice: Lattice
+    tiles: tuple[tuple[Tile, ...], tuple[Tile, ...], tuple[Tile, ...]]
+    error_mm: float = 0.0
+
+    @classmethod
+    def box(cls, low: Points, high: Points, cell_mm: float) -> Stock:
+        """A block between two corners.
+
+        Raises:
+            FenrikError: when the block has no size, or the cell is so small that the field would not fit in memory.
+        """
+        low, high = np.asarray(low, float), np.asarray(high, float)
+        if not np.all(np.isfinite([low, high])) or np.any(high - low <= 0):
+            raise fail("stock", "has no volume.", "Give the stock a size along x, y and z.", (high - low).tolist())
+        if not cell_mm > 0:
+            raise fail("cell_mm", "must be above 0.", "Use about 0.2 to 0.5 mm.", cell_mm)
+        shape = [math.ceil(float(s) / cell_mm - 1e-9) + 2 for s in high - low]
+        rays = shape[0] * shape[1] + shape[0] * shape[2] + shape[1] * shape[2]
+        if max(shape) > MAX_NODES_ON_A_SIDE or rays > MAX_RAYS:
+            raise fail("cell_mm", f"needs {rays / 1e6:.0f} million rays for a stock of this size.",
+                       f"Use a cell of at least {suggested_cell(high - low) / 2:.3g} mm.", cell_mm)
+        origin = low - 0.5 * cell_mm
+        lattice = Lattice((float(origin[0]), float(origin[1]), float(origin[2])), float(cell_mm),
+                          (shape[0], shape[1], shape[2]))
+        return cls(lattice, _tiles(lattice, [_box_rays(lattice, f, low, high) for f in range(3)]))
+
+    def dense(self, family: int, cap: int = 0) -> Dense:
+        """One family as whole arrays that may be written to; `cap` is the least room for hits on a ray."""
+        nu, nv = self.lattice.rays(family)
+        room = max([cap, *(t.at.shape[2] for t in self.tiles[family])])
+        count = np.zeros((nu, nv), np.int16)
+        at = np.zeros((nu, nv, room))
+        normal = np.zeros((nu, nv, room, 3), np.int8)
+        source = np.full((nu, nv, room), -1, np.int32)
+        for tile, (u, v) in zip(self.tiles[family], tile_places(self.lattice, family), strict=True):
+            k = tile.at.shape[2]
+            count[u, v], at[u, v, :k], normal[u, v, :k], source[u, v, :k] = (
+                tile.count, tile.at, tile.normal, tile.source)
+        return count, at, normal, source
+
+    def tops(self) -> Points:
+        """Height of the highest material over each (x, y) node, (nx, ny); −inf where there is none."""
+        count, at, _, _ = self.dense(2)
+        last = np.take_along_axis(at, np.maximum(count - 1, 0)[..., None].astype(np.int64), axis=2)[..., 0]
+        return np.where(count > 0, last, -np.inf)
+
+    def node_axes(self) -> tuple[Points, Points, Points]:
+        """Coordinates of the nodes along x, y, z."""
+        o, c, n = self.lattice.origin, self.lattice.cell_mm, self.lattice.shape
+        return o[0] + c * np.arange(n[0]), o[1] + c * np.arange(n[1]), o[2] + c * np.arange(n[2])
+
+    def hits(self) -> tuple[Points, Points, NDArray[np.int32]]:
+        """All surface points on rays: places (n, 3), outward normals (n, 3), motions that made them (n,)."""
+        places, normals, sources = [], [], []
+        axes = self.node_axes()
+        for family, (u, v, along) in enumerate(FAMILIES):
+            count, at, normal, source = self.dense(family)
+            present = np.arange(at.shape[2]) < count[..., None]
+            i, j, k = np.nonzero(present)
+            points = np.empty((len(i), 3))
+            points[:, u], points[:, v], points[:, along] = axes[u][i], axes[v][j], at[i, j, k]
+            places.append(points)
+            normals.append(normal[i, j, k] / 127.0)
+            sources.append(source[i, j, k])
+        return np.concatenate(places), np.concatenate(normals), np.concatenate(sources)
+
+    def to_bytes(self) -> bytes:
+        """A form for keeping (numpy's npz, not compressed)."""
+        arrays: dict[str, np.ndarray] = {
+            "lattice": np.array([*self.lattice.origin, self.lattice.cell_mm, *self.lattice.shape, self.error_mm])}
+        for family in range(3):
+            for name, array in zip(("count", "at", "normal", "source"), self.dense(family), strict=True):
+                arrays[f"{name}{family}"] = array
+        stream = io.BytesIO()
+        np.savez(stream, allow_pickle=False, **arrays)
+        return stream.getvalue()
+
+    @classmethod
+    def from_bytes(cls, data: bytes) -> Stock:
+        with np.load(io.BytesIO(data), allow_pickle=False) as arrays:
+            head = arrays["lattice"]
+            lattice = Lattice((float(head[0]), float(head[1]), float(head[2])), float(head[3]),
+                              (int(head[4]), int(head[5]), int(head[6])))
+            dense = [(arrays[f"count{f}"], arrays[f"at{f}"], arrays[f"normal{f}"], arrays[f"source{f}"])
+                     for f in range(3)]
+            return cls(lattice, _tiles(lattice, dense), float(head[7]))
+
+
+def suggested_cell(size: Points, nodes: int = 280) -> float:
+    """A cell that makes the longest side about `nodes` nodes, in a round number of mm."""
+    raw = float(np.max(size)) / nodes
+    step = 10.0 ** math.floor(math.log10(raw))
+    return min((m * step for m in (1.0, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0)), key=lambda v: abs(v - raw))
+
+
+def tile_places(lattice: Lattice, family: int) -> Iterator[tuple[slice, slice]]:
+    """Where the tiles of a family lie in its whole arrays."""
+    nu, nv = lattice.rays(family)
+    for u in range(0, nu, TILE):
+        for v in range(0, nv, TILE):
+            yield slice(u, min(u + TILE, nu)), slice(v, min(v + TILE, nv))
+
+
+def freeze_tile(dense: Dense, u: slice, v: slice) -> Tile:
+    """Cut one tile out of whole arrays, with no more room than it needs."""
+    count, at, normal, source = dense
+    cap = max(int(count[u, v].max()), 2)
+    return Tile(count[u, v].copy(), at[u, v, :cap].copy(), normal[u, v, :cap].copy(), source[u, v, :cap].copy())
+
+
+def _tiles(lattice: Lattice, dense: list[Dense]) -> tuple[tuple[Tile, ...], tuple[Tile, ...], tuple[Tile, ...]]:
+    x, y, z = (tuple(freeze_tile(dense[f], u, v) for u, v in tile_places(lattice, f)) for f in range(3))
+    return x, y, z
+
+
+def _box_rays(lattice: Lattice, family: int, low: Points, high: Points) -> Dense:
+    u, v, along = FAMILIES[family]
+    nu, nv = lattice.rays(family)
+    cu = lattice.origin[u] + lattice.cell_mm * np.arange(nu)
+    cv = lattice.origin[v] + lattice.cell_mm * np.arange(nv)
+    inside = ((cu > low[u]) & (cu < high[u]))[:, None] & ((cv > low[v]) & (cv < high[v]))[None, :]
+    count = np.where(inside, 2, 0).astype(np.int16)
+    at = np.zeros((nu, nv, 2))
+    normal = np.zeros((nu, nv, 2, 3), np.int8)
+    at[inside] = (low[along], high[along])
+    normal[..., 0, along], normal[..., 1, along] = -127, 127
+    return count, at, normal, np.full((nu, nv, 2), -1, np.int32)

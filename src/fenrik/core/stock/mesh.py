@@ -1,0 +1,94 @@
+"""The stock's surface as triangles with sharp edges, brick by brick.
+
+Dual contouring of the Hermite data on the rays (T. Ju, F. Losasso, S. Schaefer, J. Warren, "Dual Contouring of
+Hermite Data", 2002): each lattice cell that the surface crosses gets one vertex at the least-squares meeting point of
+the planes through its hits, so that edges and corners stay sharp.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from fenrik.core.frames import Points
+from fenrik.core.solids.model import Mesh
+from fenrik.core.stock import _mesh_kernels as kernels
+from fenrik.core.stock._cut_kernels import BRICK
+from fenrik.core.stock.field import FAMILIES, Stock
+
+
+def brick_count(stock: Stock) -> tuple[int, int, int]:
+    a, b, c = ((s + BRICK - 1) // BRICK for s in stock.lattice.shape)
+    return a, b, c
+
+
+def brick_mesh(stock: Stock, brick: tuple[int, int, int]) -> tuple[Points, np.ndarray]:
+    """Surface of one brick of 32 × 32 × 32 lattice cells.
+
+    Returns:
+        Vertices (n, 3) and triangles (m, 3) int32; both empty where no surface passes.
+    """
+    shape = stock.lattice.shape
+    low = [b * BRICK - 1 for b in brick]
+    high = [min((b + 1) * BRICK, s - 1) + 1 for b, s in zip(brick, shape, strict=True)]
+    rays = []
+    for family, (u, v, _) in enumerate(FAMILIES):
+        rays += _window(stock, family, (max(low[u], 0), high[u]), (max(low[v], 0), high[v]))
+    start = np.array([max(value, 0) for value in low])
+    return kernels.contour(*rays, np.array(stock.lattice.origin), stock.lattice.cell_mm, start, np.array(high),
+                           np.array([b * BRICK for b in brick]))
+
+
+def _window(stock: Stock, family: int, u: tuple[int, int], v: tuple[int, int]) -> list[np.ndarray]:
+    """Counts, places and normals of the rays [u) × [v) of a family, gathered from its tiles."""
+    from fenrik.core.stock.field import TILE
+
+    nv = stock.lattice.rays(family)[1]
+    across = (nv + TILE - 1) // TILE
+    picked = [(tu, tv, stock.tiles[family][tu * across + tv])
+              for tu in range(u[0] // TILE, (u[1] - 1) // TILE + 1)
+              for tv in range(v[0] // TILE, (v[1] - 1) // TILE + 1)]
+    cap = max(t.at.shape[2] for _, _, t in picked)
+    count = np.zeros((u[1] - u[0], v[1] - v[0]), np.int16)
+    at = np.zeros((*count.shape, cap))
+    normal = np.zeros((*count.shape, cap, 3), np.int8)
+    for tu, tv, tile in picked:
+        a0, b0 = max(u[0], tu * TILE), max(v[0], tv * TILE)
+        a1, b1 = min(u[1], tu * TILE + tile.count.shape[0]), min(v[1], tv * TILE + tile.count.shape[1])
+        to = (slice(a0 - u[0], a1 - u[0]), slice(b0 - v[0], b1 - v[0]))
+        of = (slice(a0 - tu * TILE, a1 - tu * TILE), slice(b0 - tv * TILE, b1 - tv * TILE))
+        k = tile.at.shape[2]
+        count[to], at[to][..., :k], normal[to][..., :k, :] = tile.count[of], tile.at[of], tile.normal[of]
+    return [count, at, normal]
+
+
+def stock_mesh(stock: Stock) -> Mesh:
+    """The whole surface as one mesh, bricks joined."""
+    from fenrik.core.solids.tessellate import weld
+
+    vertices, triangles, base = [], [], 0
+    for brick in np.ndindex(*brick_count(stock)):
+        v, t = brick_mesh(stock, brick)
+        vertices.append(v)
+        triangles.append(t + base)
+        base += len(v)
+    all_triangles = np.concatenate(triangles).astype(np.int32)
+    return weld(Mesh(np.concatenate(vertices), all_triangles, np.zeros(len(all_triangles), np.int32)), 1e-6)
+
+
+def changed_bricks(before: Stock, after: Stock) -> np.ndarray:
+    """Bricks whose mesh may differ between two stocks on one lattice, (bx, by, bz) bool; by shared tiles."""
+    from fenrik.core.stock.field import tile_places
+
+    bricks = np.zeros(brick_count(after), bool)
+    for family, (u, v, _) in enumerate(FAMILIES):
+        for old, new, (pu, pv) in zip(before.tiles[family], after.tiles[family],
+                                      tile_places(after.lattice, family), strict=True):
+            if old is new:
+                continue
+            where: list[slice] = [slice(None)] * 3
+            where[u] = slice(max(pu.start - 1, 0) // BRICK, pu.stop // BRICK + 1)
+            where[v] = slice(max(pv.start - 1, 0) // BRICK, pv.stop // BRICK + 1)
+            mask = np.zeros_like(bricks)
+            mask[tuple(where)] = True
+            bricks |= mask
+    return bricks

@@ -1,0 +1,97 @@
+"""A convex profile of revolution: one description for contact, removal and collision.
+
+The profile gives the height h(ρ) of the tool's lower surface above its tip at distance ρ from the axis, for ρ from
+0 to R, as a chain of line and arc elements of growing slope; above h(R) the body is a cylinder of radius R up to
+`top_mm`. Tapered, lens and barrel cutters are further chains of the same two elements.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from fenrik.core.frames import Points
+from fenrik.core.tools.model import Cutter, Tool
+
+LINE, ARC = 0.0, 1.0
+# Columns of an element: ρ from, ρ to, kind, h at ρ from, slope, arc centre ρ, arc centre h, arc radius.
+COLUMNS = 8
+
+
+@dataclass(frozen=True)
+class Profile:
+    """Attributes:
+    elements: (n, 8) float64; see `COLUMNS`.
+    radius_mm: R, where the profile ends.
+    top_mm: height of the body above the tip.
+    """
+
+    elements: Points
+    radius_mm: float
+    top_mm: float
+
+    def lifted(self, height_mm: float) -> Profile:
+        """The same body standing higher above the tip (shank and holder sections)."""
+        elements = self.elements.copy()
+        elements[:, [3, 6]] += height_mm
+        return Profile(elements, self.radius_mm, self.top_mm + height_mm)
+
+
+def bull_nose_profile(radius_mm: float, corner_mm: float, top_mm: float) -> Profile:
+    """Flat (corner 0), ball (corner = radius) and bull-nose end as one family."""
+    flat_mm = radius_mm - corner_mm
+    rows = []
+    if flat_mm > 0:
+        rows.append([0.0, flat_mm, LINE, 0.0, 0.0, 0.0, 0.0, 0.0])
+    if corner_mm > 0:
+        rows.append([flat_mm, radius_mm, ARC, 0.0, 0.0, flat_mm, corner_mm, corner_mm])
+    return Profile(np.array(rows), radius_mm, top_mm)
+
+
+def cutter_profile(cutter: Cutter, offset_mm: float = 0.0) -> Profile:
+    """The cutting part of a tool; grown by `offset_mm` on all sides (tip at the grown tip) for an allowance."""
+    return bull_nose_profile(cutter.radius_mm + offset_mm, cutter.corner_mm + offset_mm,
+                             cutter.flute_length_mm + offset_mm)
+
+
+def cone_profile(lower_radius_mm: float, upper_radius_mm: float, height_mm: float) -> Profile:
+    """A frustum standing on its tip plane; where it narrows upwards, the lower radius bounds it."""
+    rows = [[0.0, lower_radius_mm, LINE, 0.0, 0.0, 0.0, 0.0, 0.0]]
+    if upper_radius_mm > lower_radius_mm:
+        slope = height_mm / (upper_radius_mm - lower_radius_mm)
+        rows.append([lower_radius_mm, upper_radius_mm, LINE, 0.0, slope, 0.0, 0.0, 0.0])
+    return Profile(np.array(rows), max(lower_radius_mm, upper_radius_mm), height_mm)
+
+
+def shank_profile(tool: Tool, margin_mm: float = 0.0) -> Profile | None:
+    """The smooth part between flutes and holder; None where the flutes reach the holder."""
+    length = tool.stick_out_mm - tool.cutter.flute_length_mm
+    if length <= 1e-9:
+        return None
+    radius = tool.shank_mm / 2 + margin_mm
+    return cone_profile(radius, radius, length).lifted(tool.cutter.flute_length_mm)
+
+
+def holder_profiles(tool: Tool, margin_mm: float = 0.0) -> list[Profile]:
+    """The holder's sections, each a convex body lifted to its place; grown by `margin_mm`."""
+    profiles, height = [], tool.stick_out_mm
+    for section in tool.holder:
+        body = cone_profile(section.lower_diameter_mm / 2 + margin_mm, section.upper_diameter_mm / 2 + margin_mm,
+                            section.height_mm)
+        profiles.append(body.lifted(height - margin_mm))
+        height += section.height_mm
+    return profiles
+
+
+def apt_parameters(cutter: Cutter) -> tuple[float, float, float, float, float, float, float]:
+    """The seven parameters d, r, e, f, α, β, h of the APT general cutter (ISO 3592 `CUTTER/`)."""
+    r = cutter.corner_mm
+    return (cutter.diameter_mm, r, cutter.radius_mm - r, r, 0.0, 0.0, cutter.flute_length_mm)
+
+
+def scallop_stepover(height_mm: float, corner_mm: float) -> float:
+    """Stepover on a plane that leaves scallops of `height_mm`: s = 2·√(2·r·h − h²)."""
+    h = min(height_mm, corner_mm)
+    return 2.0 * math.sqrt(2.0 * corner_mm * h - h * h)
