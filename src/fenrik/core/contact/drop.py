@@ -47,7 +47,11 @@ class DropIndex:
         pairs, owners = _edge_table(triangles)
         edges, edge_box = kernels.make_edges(vertices, triangles, normals, pairs, owners, profile.elements)
         points, point_box = _vertex_elements(vertices, triangles, normals, pairs, owners, profile)
-        boxes = np.concatenate([facet_box, edge_box, point_box])
+        far_end = edges[:, :2] + edges[:, 2:4] * edges[:, 4:5]
+        boxes = np.concatenate([
+            facet_box,
+            np.hstack([np.minimum(edges[:, :2], far_end), np.maximum(edges[:, :2], far_end)]) + edge_box,
+            np.hstack([points[:, :2], points[:, :2]]) + point_box])
         if len(boxes) == 0:
             return cls(profile, facets, edges, points, np.zeros(2, np.int64), np.zeros(0, np.int32), np.zeros(2), 1.0,
                        (1, 1))

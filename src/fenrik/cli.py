@@ -1,0 +1,210 @@
+"""The command line: plan a job, print the schema, look at a model file, serve."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import resource
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from rich.console import Console
+from rich.progress import BarColumn, TextColumn, TimeElapsedColumn
+from rich.progress import Progress as Bars
+
+from fenrik import __version__
+from fenrik.core.build import Build, MemoryStore
+from fenrik.core.errors import FenrikError, Problem
+from fenrik.core.job import Job, parse_job
+from fenrik.core.progress import Progress, part_of, silent
+from fenrik.core.report import cl_texts, merged_proof, setup_report, setup_sheet, stl_bytes
+from fenrik.core.solids import read_solid
+
+DONE, WRONG_JOB, FAULTS = 0, 1, 2
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Entry point; returns the exit code."""
+    parser = argparse.ArgumentParser(prog="fenrik", description="From a solid model to proven machine code.")
+    commands = parser.add_subparsers(dest="command", required=True)
+    plan_parser = commands.add_parser("plan", help="compute, prove and post a job; needs no server")
+    plan_parser.add_argument("job", type=Path)
+    plan_parser.add_argument("--out", type=Path, required=True)
+    plan_parser.add_argument("--only", default="", help="numbers of operations, for example 10,20")
+    plan_parser.add_argument("--cell", type=float, default=None, help="resolution of the stock in mm")
+    commands.add_parser("schema", help="print the JSON Schema of the job document")
+    import_parser = commands.add_parser("import", help="print size, volume, faces and warnings of a model file")
+    import_parser.add_argument("file", type=Path)
+    import_parser.add_argument("--scale", type=float, default=1.0)
+    serve_parser = commands.add_parser("serve", help="serve the web application with its workers")
+    serve_parser.add_argument("--host", default="127.0.0.1")
+    serve_parser.add_argument("--port", type=int, default=8040)
+    serve_parser.add_argument("--workers", type=int, default=1)
+    commands.add_parser("worker", help="run one worker against the same database")
+    commands.add_parser("migrate", help="bring the database up to date and load the demo if it is empty")
+    commands.add_parser("warm", help="compile the kernels ahead of their first use")
+    options = parser.parse_args(arguments)
+    try:
+        return _COMMANDS[options.command](options)
+    except FenrikError as error:
+        _print_problems(error.problems)
+        return WRONG_JOB
+
+
+def _print_problems(problems: list[Problem]) -> None:
+    print(json.dumps({"problems": [p.as_dict() for p in problems]}, indent=2, default=str), file=sys.stderr)
+
+
+def _schema(_options: argparse.Namespace) -> int:
+    print(json.dumps(Job.model_json_schema(), indent=2))
+    return DONE
+
+
+def _import(options: argparse.Namespace) -> int:
+    solid = read_solid(_bytes_of(options.file, "file"), options.file.name, options.scale)
+    print(json.dumps({"file": options.file.name, **solid.summary()}, indent=2))
+    return DONE
+
+
+def _bytes_of(path: Path, field: str) -> bytes:
+    try:
+        return path.read_bytes()
+    except OSError as error:
+        raise FenrikError(Problem(field, f"cannot be read: {error.strerror}.", "Check the path.", path.name)) from error
+
+
+def read_job_file(path: Path) -> tuple[Job, bytes]:
+    """A job document and the model file beside it."""
+    try:
+        data = json.loads(_bytes_of(path, "job"))
+    except ValueError as error:
+        raise FenrikError(Problem("job", f"is not JSON: {error}.", "Correct the file.", path.name)) from error
+    job = parse_job(data)
+    if job.part is None:
+        raise FenrikError(Problem("part", "is missing.", "Name the model file."))
+    model = (path.parent / job.part.file).resolve()
+    if not model.is_relative_to(path.parent.resolve()):
+        raise FenrikError(Problem("part.file", "leaves the job's folder.", "Put the model beside the job.", job.part.file))
+    return job, _bytes_of(model, "part.file")
+
+
+def plan(path: Path, out: Path, only: set[int] | None = None, cell_mm: float | None = None,
+         progress: Progress = silent) -> dict[str, Any]:
+    """Compute a job and write everything into a folder; gives the report.
+
+    Raises:
+        FenrikError: when the job is wrong.
+    """
+    began = time.perf_counter()
+    job, model = read_job_file(path)
+    if only is not None:
+        missing = only - {o.number for o in job.operations}
+        if missing:
+            raise FenrikError(Problem("only", "names operations that the job does not have.",
+                                      "Use numbers of the route.", sorted(missing)))
+        job = job.model_copy(update={"operations": [o for o in job.operations if o.number in only]})
+    build = Build(job, model, MemoryStore(), cell_mm)
+    compute_s: dict[int, float] = {}
+    reports: dict[str, dict[str, Any]] = {}
+    setups = [s for s in job.setups if job.route(s)]
+    if not setups:
+        raise FenrikError(Problem("operations", "are missing: nothing is switched on.", "Add an operation."))
+    for k, setup in enumerate(setups):
+        share = part_of(progress, k / len(setups), (k + 1) / len(setups))
+        route = job.route(setup)
+        for j, operation in enumerate(route):
+            started = time.perf_counter()
+            build.compute(setup, {operation.number}, with_proof=False,
+                          progress=part_of(share, 0.7 * j / len(route), 0.7 * (j + 1) / len(route)))
+            compute_s[operation.number] = time.perf_counter() - started
+        build.proof(setup, part_of(share, 0.7, 0.95))
+        reports[setup.id] = setup_report(build, setup, compute_s)
+    report = _write(build, reports, out)
+    report |= {"seconds": time.perf_counter() - began, "version": __version__,
+               "peak_memory_mb": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024}
+    (out / "report.json").write_text(json.dumps(report, indent=2), "utf-8")
+    progress(1.0, "done")
+    return report
+
+
+def _write(build: Build, reports: dict[str, dict[str, Any]], out: Path) -> dict[str, Any]:
+    for folder in (out, out / "cl", out / "nc"):
+        folder.mkdir(parents=True, exist_ok=True)
+    report: dict[str, Any] = {"operations": [], "setups": [], "programs": []}
+    for id_, one in reports.items():
+        setup = build.job.setup(id_)
+        for name, text in cl_texts(build, setup).items():
+            (out / "cl" / name).write_text(text, "ascii")
+        for program in build.programs(setup):
+            (out / "nc" / program.name).write_bytes(program.text)
+        mesh = one["stock_mesh"]
+        in_part = type(mesh)(build.frame(setup).to_part(mesh.vertices), mesh.triangles, mesh.face_ids)
+        suffix = "" if len(reports) == 1 else f"-{id_}"
+        (out / f"stock{suffix}.stl").write_bytes(stl_bytes(in_part))
+        report["operations"] += one["operations"]
+        report["setups"].append(one["setup"])
+        report["programs"] += one["programs"]
+    report["proof"] = merged_proof([r["proof"] for r in reports.values()])
+    (out / "setup-sheet.html").write_text(setup_sheet(build, reports), "utf-8")
+    return report
+
+
+def _plan(options: argparse.Namespace) -> int:
+    try:
+        only = {int(n) for n in options.only.split(",") if n.strip()} or None
+    except ValueError as error:
+        raise FenrikError(Problem("only", "is not a list of numbers.", "Write for example 10,20.", options.only)) from error
+    if options.cell is not None and not options.cell > 0:
+        raise FenrikError(Problem("cell", "must be above 0.", "Use for example 0.2.", options.cell))
+    report = _with_bar(lambda progress: plan(options.job, options.out, only, options.cell, progress))
+    faults = [f for f in report["proof"]["findings"] if f["severity"] == "fault"]
+    for finding in faults[:20]:
+        print(f"{finding['kind']}: {finding['message']} {finding['advice']}", file=sys.stderr)
+    return FAULTS if faults else DONE
+
+
+def _with_bar(work: Callable[[Progress], dict[str, Any]]) -> dict[str, Any]:
+    console = Console(stderr=True)
+    if not console.is_terminal:
+        return work(silent)
+    with Bars(TextColumn("{task.description}"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"),
+              TimeElapsedColumn(), console=console) as bars:
+        task = bars.add_task("planning", total=1.0)
+        return work(lambda fraction, words: bars.update(task, completed=fraction, description=words[:40]))
+
+
+def _serve(options: argparse.Namespace) -> int:
+    from fenrik.app.serve import serve
+
+    return serve(options.host, options.port, options.workers)
+
+
+def _worker(_options: argparse.Namespace) -> int:
+    from fenrik.app.worker import run_worker
+
+    return run_worker()
+
+
+def _migrate(_options: argparse.Namespace) -> int:
+    from fenrik.app.migrate import migrate
+
+    return migrate()
+
+
+def _warm(_options: argparse.Namespace) -> int:
+    from fenrik.core.warm import warm
+
+    warm()
+    return DONE
+
+
+_COMMANDS: dict[str, Callable[[argparse.Namespace], int]] = {
+    "plan": _plan, "schema": _schema, "import": _import, "serve": _serve, "worker": _worker, "migrate": _migrate,
+    "warm": _warm,
+}
+
+if __name__ == "__main__":
+    sys.exit(main())

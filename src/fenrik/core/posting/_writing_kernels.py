@@ -1,0 +1,108 @@
+"""Kernel behind `writing`: motions as words, straight into bytes."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+LONGEST_LINE = 128
+
+
+@njit(cache=True)
+def _put_int(out, at, value):  # type: ignore[no-untyped-def]
+    if value == 0:
+        out[at] = 48
+        return at + 1
+    digits = 0
+    rest = value
+    while rest > 0:
+        digits += 1
+        rest //= 10
+    for k in range(digits - 1, -1, -1):
+        out[at + k] = 48 + value % 10
+        value //= 10
+    return at + digits
+
+
+@njit(cache=True)
+def _put_number(out, at, units, decimals, trailing):  # type: ignore[no-untyped-def]
+    if units < 0:
+        out[at] = 45
+        at += 1
+        units = -units
+    if decimals == 0:
+        return _put_int(out, at, units)
+    scale = 10**decimals
+    at = _put_int(out, at, units // scale)
+    out[at] = 46
+    at += 1
+    rest = units % scale
+    for k in range(decimals - 1, -1, -1):
+        out[at + k] = 48 + rest % 10
+        rest //= 10
+    end = at + decimals
+    if not trailing:
+        while end > at and out[end - 1] == 48:
+            end -= 1
+    return end
+
+
+@njit(cache=True)
+def _word(out, at, letter, units, decimals, trailing, space, first):  # type: ignore[no-untyped-def]
+    if space and not first:
+        out[at] = space
+        at += 1
+    out[at] = letter
+    return _put_number(out, at + 1, units, decimals, trailing)
+
+
+@njit(cache=True, nogil=True)
+def write_motions(units, code, offsets, feeds, decimals, feed_decimals, trailing, space, modal_motion, modal_axes,
+                  by_radius, number, number_step, number_start, number_wrap):  # type: ignore[no-untyped-def]
+    """Words for motions 1 … n − 1 (motion 0 is the first move, written by a template; G0 is then in force).
+
+    Returns the text, the line (1 = first written here, 0 = the template's) of each motion, the next line number.
+    """
+    n = len(units)
+    out = np.empty(LONGEST_LINE * n + 1, np.uint8)
+    lines = np.zeros(n, np.int64)
+    letters = (88, 89, 90)
+    at = 0
+    line = 0
+    motion = 0
+    feed = -1
+    for i in range(1, n):
+        moved = units[i, 0] != units[i - 1, 0] or units[i, 1] != units[i - 1, 1] or units[i, 2] != units[i - 1, 2]
+        if not moved and code[i] < 2:
+            lines[i] = line
+            continue
+        first = True
+        if number_step:
+            at = _word(out, at, 78, number, 0, False, 0, True)
+            number += number_step
+            if number > number_wrap:
+                number = number_start
+            first = False
+        if code[i] != motion or not modal_motion or code[i] >= 2:
+            at = _word(out, at, 71, code[i], 0, False, space, first)
+            first = False
+            motion = code[i]
+        for a in range(3):
+            if units[i, a] != units[i - 1, a] or not modal_axes:
+                at = _word(out, at, letters[a], units[i, a], decimals, trailing, space, first)
+                first = False
+        if code[i] >= 2:
+            if by_radius:
+                at = _word(out, at, 82, offsets[i, 0], decimals, trailing, space, first)
+            else:
+                at = _word(out, at, 73, offsets[i, 0], decimals, trailing, space, first)
+                at = _word(out, at, 74, offsets[i, 1], decimals, trailing, space, False)
+            first = False
+        if code[i] > 0 and feeds[i] != feed:
+            at = _word(out, at, 70, feeds[i], feed_decimals, trailing, space, first)
+            feed = feeds[i]
+        out[at] = 10
+        at += 1
+        line += 1
+        lines[i] = line
+    return out[:at].copy(), lines, number

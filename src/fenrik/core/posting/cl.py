@@ -1,0 +1,37 @@
+"""Cutter location data as text in the words of ISO 3592 / ISO 4343."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from fenrik.core.frames import Points
+from fenrik.core.tools import Tool
+from fenrik.core.tools.profile import apt_parameters
+from fenrik.core.toolpath import Motion, Toolpath
+
+FLATTEN_MM = 0.001
+
+
+def cutter_location(number: int, name: str, tool: Tool, rpm: float, path: Toolpath) -> str:
+    """The whole path of one operation, in the work frame, arcs as chords within a micrometre."""
+    flat, _ = path.flattened(FLATTEN_MM)
+    assert not np.any(flat.motion != Motion.LINE)
+    words = ",".join(f"{v:.6g}" for v in apt_parameters(tool.cutter))
+    plain = name.encode("ascii", "replace").decode().replace("\n", " ")
+    head = [f"PARTNO/ OPERATION {number} {plain}".rstrip(), "UNITS/ MM", "MULTAX/ ON", f"CUTTER/ {words}",
+            f"LOADTL/ {tool.number}", f"SPINDL/ {rpm:.0f},RPM,CLW", "COOLNT/ ON" if tool.coolant else "COOLNT/ OFF"]
+    return "\n".join([*head, *_motions(flat.point, flat.axis, flat.feed), "COOLNT/ OFF", "SPINDL/ OFF", "FINI", ""])
+
+
+def _motions(point: Points, axis: Points, feed: Points) -> list[str]:
+    lines: list[str] = []
+    rows = np.hstack([point, axis])
+    current = -1.0
+    for row, rate in zip(rows.tolist(), feed.tolist(), strict=True):
+        if rate <= 0:
+            lines.append("RAPID")
+        elif rate != current:
+            lines.append(f"FEDRAT/ {rate:.6g},MMPM")
+            current = rate
+        lines.append("GOTO/ %.6f,%.6f,%.6f,%.6f,%.6f,%.6f" % tuple(row))
+    return lines

@@ -1,0 +1,125 @@
+"""A controller's dialect is a document: number formats, modal rules, and blocks as sandboxed templates."""
+
+from __future__ import annotations
+
+import json
+import re
+from functools import lru_cache
+from importlib import resources
+from typing import Any, Literal
+
+from jinja2 import StrictUndefined, TemplateError
+from jinja2.sandbox import ImmutableSandboxedEnvironment
+from pydantic import BaseModel, ConfigDict, Field, field_validator
+
+from fenrik.core.errors import fail
+
+MAX_BLOCK_CHARS = 4000
+
+
+class LineNumbers(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    start: int = Field(default=10, ge=0)
+    step: int = Field(default=10, ge=1)
+    wrap_at: int = Field(default=99_990, ge=10)
+
+
+class Dialect(BaseModel):
+    """How one kind of controller wants its programs.
+
+    The block templates may use `program`, `setup`, `tool`, `operation`, `x`, `y`, `z` (already formatted) and the
+    filter `words` that makes any text safe inside a comment.
+    """
+
+    model_config = ConfigDict(extra="forbid")
+    name: str = Field(min_length=1, max_length=60)
+    description: str = ""
+    suffix: str = Field(default=".nc", pattern=r"^\.[a-z0-9]{1,8}$")
+    units: Literal["mm", "inch"] = "mm"
+    decimals: int = Field(default=3, ge=1, le=6)
+    feed_decimals: int = Field(default=0, ge=0, le=4)
+    trailing_zeros: bool = Field(default=False, description="write 5.000 and not 5.")
+    separator: Literal["", " "] = " "
+    modal_motion: bool = Field(default=True, description="leave out G1 and its like where they repeat")
+    modal_axes: bool = Field(default=True, description="leave out axis words that do not change")
+    arcs: Literal["centre", "radius", "lines"] = "centre"
+    line_numbers: LineNumbers | None = None
+    program_for_each_tool: bool = False
+    start: list[str] = []
+    tool_change: list[str] = []
+    operation: list[str] = []
+    first_move: list[str]
+    end: list[str]
+
+    @field_validator("start", "tool_change", "operation", "first_move", "end")
+    @classmethod
+    def _not_huge(cls, lines: list[str]) -> list[str]:
+        if sum(len(line) for line in lines) > MAX_BLOCK_CHARS:
+            raise ValueError(f"is longer than {MAX_BLOCK_CHARS} characters; shorten the block")
+        return lines
+
+    @property
+    def unit_mm(self) -> float:
+        return 25.4 if self.units == "inch" else 1.0
+
+    @property
+    def resolution_mm(self) -> float:
+        """Size of the last digit of a coordinate."""
+        return self.unit_mm * 10.0**-self.decimals
+
+    def number(self, value_mm: float) -> str:
+        """A coordinate as this controller writes it."""
+        return format_number(round(value_mm / self.resolution_mm), self.decimals, self.trailing_zeros)
+
+    def block(self, name: Literal["start", "tool_change", "operation", "first_move", "end"], **values: Any) -> list[str]:
+        """Lines of a block filled with values; empty lines are left out.
+
+        Raises:
+            FenrikError: when a template is wrong or reaches for what it may not have.
+        """
+        lines = []
+        for text in getattr(self, name):
+            try:
+                line = _environment().from_string(text).render(**values)
+            except (TemplateError, TypeError, ValueError, ArithmeticError, OverflowError, MemoryError) as error:
+                raise fail(f"dialect.{name}", f"cannot be filled in: {error}.", "Mend this line of the dialect.",
+                           text) from error
+            if len(line) > MAX_BLOCK_CHARS or "\n" in line or "\r" in line:
+                raise fail(f"dialect.{name}", "makes more than one line.", "Give each line an entry of its own.", text)
+            if line.strip():
+                lines.append(line.strip())
+        return lines
+
+
+def safe_words(text: object) -> str:
+    """Text that may stand in a comment of a program: printable ASCII without brackets or control marks."""
+    plain = str(text).encode("ascii", "replace").decode()
+    return re.sub(r"[^A-Za-z0-9 .,:+/_#=*-]", " ", plain)[:80].strip()
+
+
+@lru_cache(maxsize=1)
+def _environment() -> ImmutableSandboxedEnvironment:
+    environment = ImmutableSandboxedEnvironment(undefined=StrictUndefined, autoescape=False)
+    environment.filters = {k: environment.filters[k] for k in ("round", "int", "upper", "lower", "default", "abs")}
+    environment.filters["words"] = safe_words
+    environment.globals = {}
+    return environment
+
+
+def format_number(units: int, decimals: int, trailing_zeros: bool) -> str:
+    """`units` of the last digit as a decimal number: 12500 with 3 decimals is 12.5 or 12.500."""
+    sign = "-" if units < 0 else ""
+    whole, rest = divmod(abs(units), 10**decimals)
+    digits = f"{rest:0{decimals}d}" if decimals else ""
+    if not trailing_zeros:
+        digits = digits.rstrip("0")
+    return f"{sign}{whole}.{digits}" if decimals else f"{sign}{whole}"
+
+
+@lru_cache(maxsize=1)
+def load_dialects() -> dict[str, Dialect]:
+    """The dialects that come with Fenrik, by name."""
+    folder = resources.files("fenrik.core.posting").joinpath("dialects")
+    found = [Dialect.model_validate(json.loads(f.read_text("utf-8")))
+             for f in sorted(folder.iterdir(), key=lambda f: f.name) if f.name.endswith(".json")]
+    return {d.name: d for d in found}

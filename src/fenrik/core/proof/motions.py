@@ -1,0 +1,114 @@
+"""The motions of posted programs, as the interpreter reads them back, in the setup's frame."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrik.core.frames import Points
+from fenrik.core.posting import Program, ReadBack, read_program
+from fenrik.core.toolpath import Kind, Motion, MotionLimits, Toolpath, motion_times
+
+
+@dataclass(frozen=True)
+class ProgramMotions:
+    """All motions of a setup's programs in the order they run.
+
+    Attributes:
+        path: the motions (frame of the stock); kinds are those of the path that was posted on the same line.
+        fresh: (n,) whether the place before a motion was unknown, so that it starts where it ends.
+        operation, tool, program, line: (n,) which each motion belongs to.
+        seconds: (n,) time of each motion, tool changes and dwell included.
+        rpm: (n,) spindle speed in force.
+        apart_mm: largest distance between a posted place and the same place of the path.
+    """
+
+    path: Toolpath
+    fresh: NDArray[np.bool_]
+    operation: NDArray[np.int32]
+    tool: NDArray[np.int32]
+    program: NDArray[np.int32]
+    line: NDArray[np.int64]
+    seconds: Points
+    rpm: Points
+    apart_mm: float
+
+
+def read_motions(programs: list[Program], tools: list[int], zero: Points, limits: MotionLimits,
+                 tool_change_s: float) -> ProgramMotions:
+    """Read programs back.
+
+    Args:
+        programs: the posted programs in the order they run.
+        tools: the tool in the spindle before each program.
+        zero: the work zero in the frame of the stock.
+    """
+    pieces = []
+    apart = 0.0
+    for number, (program, tool) in enumerate(zip(programs, tools, strict=True)):
+        read = read_program(program.text, tool)
+        apart = max(apart, _apart(program, read))
+        pieces.append(_one(program, read, number, zero, limits, tool_change_s))
+    if not pieces:
+        empty = np.zeros(0)
+        return ProgramMotions(Toolpath.empty(), empty.astype(bool), *(empty.astype(np.int32) for _ in range(3)),
+                              empty.astype(np.int64), empty, empty, 0.0)
+    names = [n for n in ProgramMotions.__dataclass_fields__ if n not in ("path", "apart_mm")]
+    joined = {n: np.concatenate([getattr(p, n) for p in pieces]) for n in names}
+    return ProgramMotions(path=Toolpath.joined([p.path for p in pieces]), apart_mm=apart, **joined)
+
+
+def _one(program: Program, read: ReadBack, number: int, zero: Points, limits: MotionLimits,
+         tool_change_s: float) -> ProgramMotions:
+    whole = np.flatnonzero(read.known.all(axis=1))
+    n = len(whole)
+    known_before = np.zeros(n, bool)
+    known_before[1:] = whole[1:] == whole[:-1] + 1
+    same_tool = np.zeros(n, bool)
+    same_tool[1:] = read.tool[whole][1:] == read.tool[whole][:-1]
+    fresh = ~(known_before & same_tool)
+    operation = np.full(int(read.line[-1]) + 2 if len(read.line) else 1, -1, np.int32)
+    kind = np.full(len(operation), -1, np.int8)
+    for op, lines, path in zip(program.operations, program.line_of_motion, program.paths, strict=True):
+        operation[max(int(lines[0]) - 1, 0):int(lines[-1]) + 1] = op
+        kind[lines] = path.kind
+    line = read.line[whole]
+    code = read.code[whole]
+    kinds = np.where(kind[line] >= 0, kind[line], np.where(code == 0, Kind.RAPID, Kind.CUT)).astype(np.int8)
+    # What is rapid and what is not is for the program to say.
+    kinds = np.where((code == 0) & ~np.isin(kinds, [Kind.RAPID, Kind.RETRACT]), Kind.RAPID, kinds).astype(np.int8)
+    kinds = np.where((code > 0) & np.isin(kinds, [Kind.RAPID, Kind.RETRACT]), Kind.CUT, kinds).astype(np.int8)
+    up = np.tile([0.0, 0.0, 1.0], (n, 1))
+    motion = np.where(code >= 2, code - 1, Motion.LINE).astype(np.int8)
+    path = Toolpath(read.point[whole] + zero, up, motion, read.centre[whole] + zero, up.copy(), kinds,
+                    read.feed[whole], np.full(n, -1, np.int32))
+    begins = np.flatnonzero(fresh)
+    seconds = np.zeros(n)
+    for a, b in zip(begins, [*begins[1:], n], strict=True):
+        seconds[a:b] = motion_times(path.rows(np.arange(a, b)), limits)
+    tool = read.tool[whole]
+    if n:
+        seconds[begins] += np.where(same_tool[begins], 0.0, tool_change_s)
+    return ProgramMotions(path, fresh, operation[line], tool, np.full(n, number, np.int32), line,
+                          seconds + read.seconds[whole], read.rpm[whole], 0.0)
+
+
+def _apart(program: Program, read: ReadBack) -> float:
+    """Largest difference between the path and what the interpreter made of it (infinite where a line is missing)."""
+    worst = 0.0
+    for lines, path in zip(program.line_of_motion, program.paths, strict=True):
+        row = np.searchsorted(read.line, lines, side="right") - 1
+        if len(row) == 0:
+            continue
+        if row.min() < 0:
+            return float("inf")
+        worst = max(worst, float(np.abs(read.point[row] - path.point).max()))
+    return worst
+
+
+def starts_of(motions: ProgramMotions) -> Points:
+    """Where each motion begins, (n, 3)."""
+    point = motions.path.point
+    return np.where(motions.fresh[:, None], point, np.vstack([point[:1], point[:-1]]))

@@ -1,0 +1,190 @@
+"""Run the posted programs of a setup: remove material, watch the holder, compare with the part."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field
+
+from fenrik.core.contact.distance import DistanceIndex, signed_distances
+from fenrik.core.findings import Finding
+from fenrik.core.frames import Points
+from fenrik.core.machines import Machine
+from fenrik.core.posting import Program
+from fenrik.core.progress import Progress, part_of, silent
+from fenrik.core.proof import checks
+from fenrik.core.proof.motions import ProgramMotions, read_motions, starts_of
+from fenrik.core.solids.model import Mesh
+from fenrik.core.stock import Bodies, Stock, cut
+from fenrik.core.tools import Tool, cutter_profile
+from fenrik.core.tools.profile import holder_profiles, shank_profile
+from fenrik.core.toolpath import Kind
+
+FLATTEN_MM = 0.002
+ROUNDING_MM = 1e-6
+
+
+class ProofSettings(BaseModel):
+    """What the proof holds results against."""
+
+    model_config = ConfigDict(extra="forbid")
+    near_miss_mm: float = Field(default=2.0, ge=0, le=50, title="Near-miss limit",
+                                description="A holder closer to the stock than this is reported",
+                                json_schema_extra={"unit": "mm"})
+    band_mm: float = Field(default=0.1, gt=0, le=10, title="Deviation band",
+                           description="Deviation within this counts as in tolerance", json_schema_extra={"unit": "mm"})
+
+
+@dataclass(frozen=True)
+class ProofInputs:
+    """All in the setup's frame; `zero` is its work zero there."""
+
+    stock: Stock
+    part: Mesh
+    programs: list[Program]
+    tools: dict[int, Tool]
+    first_tools: list[int]
+    tolerances: dict[int, float]
+    machine: Machine
+    zero: Points
+    settings: ProofSettings
+
+
+@dataclass(frozen=True)
+class Proof:
+    """What the programs of a setup do.
+
+    Attributes:
+        motions: the motions as read back.
+        removed_mm3, engagement_deg, clearance_mm: (n,) for each motion; clearance is capped at the near-miss limit.
+        stocks: the stock after each operation, in order.
+        findings: sorted by time.
+        deviation: the cut stock against the part (`checks.Deviation`).
+        by_operation: worst gouge, worst excess and peak engagement for each operation.
+    """
+
+    motions: ProgramMotions
+    removed_mm3: Points
+    engagement_deg: Points
+    clearance_mm: Points
+    stocks: list[tuple[int, Stock]]
+    findings: list[Finding]
+    deviation: checks.Deviation
+    by_operation: dict[int, checks.OperationResult]
+    source_motion: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
+
+    @property
+    def times(self) -> Points:
+        """End of each motion, seconds from the start."""
+        return np.cumsum(self.motions.seconds)
+
+
+def prove(inputs: ProofInputs, progress: Progress = silent) -> Proof:
+    """Read the programs back, cut the stock with them, and check everything that can be checked.
+
+    Raises:
+        FenrikError: when a program cannot be read back, or uses a tool that the job does not have.
+    """
+    motions = read_motions(inputs.programs, inputs.first_tools, inputs.zero, inputs.machine.limits(),
+                           inputs.machine.tool_change_s)
+    n = len(motions.path)
+    removed, engagement = np.zeros(n), np.zeros(n)
+    clearance = np.full(n, inputs.settings.near_miss_mm)
+    stock, stocks, findings = inputs.stock, [], []
+    source_motion: list[NDArray[np.int64]] = []
+    times = np.cumsum(motions.seconds)
+    findings += checks.check_machine(motions, inputs.tools, inputs.machine, inputs.zero)
+    groups = _groups(motions)
+    base = 0
+    for number, (first, last) in enumerate(groups):
+        tool = inputs.tools[int(motions.tool[first])]
+        rows = np.arange(first, last)
+        flat, starts, source = _flatten(motions, rows)
+        bodies, watched = watched_bodies(tool, inputs.settings.near_miss_mm)
+        step = part_of(progress, 0.85 * number / len(groups), 0.85 * (number + 1) / len(groups))
+        stock, record = cut(stock, starts, flat, bodies, base, step)
+        source_motion.append(source)
+        base += len(flat)
+        np.add.at(removed, source, record.removed_mm3)
+        np.maximum.at(engagement, source, record.engagement_deg)
+        findings += checks.check_rapids(motions, rows, removed, times, inputs)
+        findings += checks.check_contact(motions, source, record, watched, times, inputs)
+        near = checks.near_depth(record, watched)
+        np.minimum.at(clearance, source, inputs.settings.near_miss_mm - near)
+        stocks.append((int(motions.operation[first]), stock))
+    owner = np.concatenate(source_motion) if source_motion else np.zeros(0, np.int64)
+    progress(0.88, "comparing with the part")
+    deviation, gouges, by_operation = compare(stock, inputs, motions, owner, engagement, times)
+    findings = sorted([*findings, *gouges], key=lambda f: (f.time_s or 0.0, f.kind))
+    progress(1.0, "done")
+    return Proof(motions, removed, engagement, clearance, stocks, findings, deviation, by_operation, owner)
+
+
+def watched_bodies(tool: Tool, near_miss_mm: float) -> tuple[Bodies, list[str]]:
+    """The tool as bodies: the cutter removes; shank and holder, and the holder grown by the near-miss limit, watch."""
+    profiles, names = [], []
+    shank = shank_profile(tool)
+    if shank is not None:
+        profiles.append(shank)
+        names.append("shank")
+    for profile in holder_profiles(tool):
+        profiles.append(profile)
+        names.append("holder")
+    if near_miss_mm > 0:
+        for profile in holder_profiles(tool, near_miss_mm):
+            profiles.append(profile)
+            names.append("near miss")
+    return Bodies(cutter_profile(tool.cutter), tuple(profiles)), names
+
+
+def _groups(motions: ProgramMotions) -> list[tuple[int, int]]:
+    """Stretches of motions of one operation with one tool."""
+    n = len(motions.path)
+    if n == 0:
+        return []
+    change = (motions.operation[1:] != motions.operation[:-1]) | (motions.tool[1:] != motions.tool[:-1])
+    begins = [0, *(np.flatnonzero(change) + 1).tolist()]
+    return list(zip(begins, [*begins[1:], n], strict=True))
+
+
+def _flatten(motions: ProgramMotions, rows: NDArray) -> tuple[Points, Points, NDArray[np.int64]]:
+    """Ends and starts of straight motions, and which motion each comes from."""
+    begin = starts_of(motions)[rows[0]]
+    path = motions.path.rows(rows)
+    lead = path.rows(np.array([0]))
+    lead.point[0] = begin
+    lead.motion[0] = 0
+    flat, source = type(path).joined([lead, path]).flattened(FLATTEN_MM)
+    starts, ends = flat.point[:-1], flat.point[1:]
+    source = source[1:] - 1 + rows[0]
+    fresh = motions.fresh[source]
+    return np.ascontiguousarray(ends), np.where(fresh[:, None], ends, starts), source
+
+
+def compare(stock: Stock, inputs: ProofInputs, motions: ProgramMotions, owner: NDArray[np.int64],
+            engagement: Points, times: Points) -> tuple[checks.Deviation, list[Finding], dict[int, checks.OperationResult]]:
+    """Signed distance of the cut surface to the part, gouges as findings, and results for each operation."""
+    places, _, sources = stock.hits()
+    bound = inputs.part.deflection_mm + stock.error_mm + FLATTEN_MM + ROUNDING_MM
+    if len(places) == 0:
+        empty = checks.Deviation(0.0, 0.0, 1.0, bound, stock.lattice.cell_mm, [], [])
+        return empty, [], {}
+    distance, _ = signed_distances(DistanceIndex.build(inputs.part), places)
+    deviation = checks.summarise(distance, inputs.settings.band_mm, bound, stock.lattice.cell_mm)
+    made = sources >= 0
+    operation = np.full(len(places), -1, np.int32)
+    operation[made] = motions.operation[owner[sources[made]]]
+    results, gouges = {}, []
+    for number, tolerance in inputs.tolerances.items():
+        mine = operation == number
+        working = (motions.operation == number) & (motions.path.kind == Kind.CUT)
+        peak = float(engagement[working].max(initial=0.0))
+        results[number] = checks.OperationResult(
+            worst_gouge_mm=max(float(-distance[mine].min(initial=0.0)), 0.0),
+            worst_excess_mm=max(float(distance[mine].max(initial=0.0)), 0.0), peak_engagement_deg=peak)
+        deep = np.flatnonzero(mine & (distance < -(tolerance + bound)))
+        gouges += checks.gouge_findings(number, places[deep] - inputs.zero, -distance[deep],
+                                        owner[sources[deep]], motions, times, tolerance)
+    return deviation, gouges, results

@@ -1,0 +1,124 @@
+"""What all strategies share: inputs, outcome, and the fields that every operation has."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+from shapely.geometry.base import BaseGeometry
+
+from fenrik.core.contact import DropIndex
+from fenrik.core.contact.region import HeightField
+from fenrik.core.errors import fail
+from fenrik.core.findings import Unreached
+from fenrik.core.frames import Points
+from fenrik.core.progress import Progress, silent
+from fenrik.core.solids.model import Mesh
+from fenrik.core.stock import Stock
+from fenrik.core.tools import Tool, cutter_profile
+from fenrik.core.tools.profile import bull_nose_profile
+from fenrik.core.toolpath import Feeds, PathBuilder, Toolpath
+
+MM = {"unit": "mm"}
+START_GAP_MM = 1.0
+PIN_RADIUS_MM = 1e-3
+TESSELLATION_SHARE = 0.25
+"""Share of an operation's tolerance that the triangles may use; sampling and simplifying share the rest."""
+
+
+class CommonParams(BaseModel):
+    """Fields of every milling operation."""
+
+    model_config = ConfigDict(extra="forbid")
+    allowance_mm: float = Field(default=0.0, ge=0, le=50, title="Wall allowance",
+                                description="Stock left on purpose on walls", json_schema_extra=MM)
+    floor_allowance_mm: float = Field(default=0.0, ge=0, le=50, title="Floor allowance",
+                                      description="Stock left on purpose on floors", json_schema_extra=MM)
+    tolerance_mm: float = Field(default=0.02, ge=0.0005, le=1.0, title="Tolerance",
+                                description="How far the path may stray from the exact surface",
+                                json_schema_extra=MM)
+
+
+@dataclass(frozen=True)
+class StrategyInputs:
+    """Everything a strategy may look at; all in the setup's frame (z up), mm.
+
+    Attributes:
+        mesh: the part within the operation's share of tolerance.
+        boundary_mesh: the triangles of the picked faces, where the operation has a boundary of faces.
+        stock: the stock before the operation.
+        tool, feeds: the tool and the feeds it runs at.
+        clearance_mm, retract_mm: absolute heights for rapids.
+    """
+
+    mesh: Mesh
+    stock: Stock
+    tool: Tool
+    feeds: Feeds
+    clearance_mm: float
+    retract_mm: float
+    boundary_mesh: Mesh | None = None
+    progress: Progress = field(default=silent)
+
+    def builder(self) -> PathBuilder:
+        return PathBuilder(self.feeds, self.clearance_mm, self.retract_mm)
+
+    def drop_index(self, allowance_mm: float) -> DropIndex:
+        """The part made ready for this tool grown by an allowance."""
+        return DropIndex.build(self.mesh, cutter_profile(self.tool.cutter, allowance_mm))
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """A path and what it could not reach."""
+
+    toolpath: Toolpath
+    unreached: list[Unreached] = field(default_factory=list)
+
+
+def part_outline(mesh: Mesh, cell_mm: float, tolerance_mm: float) -> BaseGeometry:
+    """The part's outline seen from above, as polygons."""
+    low, high = mesh.bounds()
+    index = DropIndex.build(mesh, bull_nose_profile(PIN_RADIUS_MM, 0.0, 1.0))
+    floor = float(low[2]) - 1.0
+    field_ = HeightField.over(index, low[:2] - 2 * cell_mm, high[:2] + 2 * cell_mm, cell_mm, floor)
+    return field_.covered_region(floor + 0.5, tolerance_mm)
+
+
+class StockTops:
+    """Height of the stock under a tool, for safe rapids."""
+
+    def __init__(self, stock: Stock) -> None:
+        self.tops = stock.tops()
+        self.origin = np.array(stock.lattice.origin)
+        self.cell = stock.lattice.cell_mm
+
+    @property
+    def highest(self) -> float:
+        return float(self.tops.max(initial=-np.inf))
+
+    def under(self, x: float, y: float, radius_mm: float) -> float:
+        """Highest material within `radius_mm` (and a cell) of a place; −inf where there is none."""
+        reach = radius_mm + self.cell
+        i0, i1 = (int(np.clip(v, 0, self.tops.shape[0])) for v in
+                  (np.floor((x - reach - self.origin[0]) / self.cell), np.ceil((x + reach - self.origin[0]) / self.cell) + 1))
+        j0, j1 = (int(np.clip(v, 0, self.tops.shape[1])) for v in
+                  (np.floor((y - reach - self.origin[1]) / self.cell), np.ceil((y + reach - self.origin[1]) / self.cell) + 1))
+        if i0 >= i1 or j0 >= j1:
+            return -np.inf
+        gx = self.origin[0] + self.cell * np.arange(i0, i1) - x
+        gy = self.origin[1] + self.cell * np.arange(j0, j1) - y
+        near = gx[:, None] ** 2 + gy[None, :] ** 2 <= reach * reach
+        return float(np.where(near, self.tops[i0:i1, j0:j1], -np.inf).max())
+
+
+def require(condition: bool, name: str, message: str, way_out: str, value: object = None) -> None:
+    """Raise a clear error about a parameter unless a condition holds."""
+    if not condition:
+        raise fail(name, message, way_out, value)
+
+
+def to_points(xy: Points, z: float) -> Points:
+    """Plane points (n, 2) at one height, (n, 3)."""
+    return np.column_stack([xy, np.full(len(xy), z)])

@@ -1,0 +1,428 @@
+"""Level roughing: clear material level by level where the tool fits and stock stands.
+
+At each level the region where the tip may be is cut out of the tip-height field of the grown tool. Passes are its
+walls offset inwards by the stepover, cut from the farthest to the wall, and only where they meet stock. Levels hang
+together as a tree (a pocket's next level lies inside it), cut branch by branch so that a pocket is finished before
+the next begins. A region that opens to outside the stock is entered from there; a closed one by helix or ramp.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+import shapely
+from pydantic import Field
+from scipy import ndimage
+from shapely import ops
+from shapely.geometry import LineString, Polygon
+from shapely.geometry.base import BaseGeometry
+from shapely.geometry.polygon import orient
+
+from fenrik.core.contact.region import HeightField
+from fenrik.core.findings import Unreached
+from fenrik.core.frames import Points
+from fenrik.core.progress import part_of
+from fenrik.core.strategies.common import (
+    MM,
+    START_GAP_MM,
+    CommonParams,
+    Outcome,
+    StockTops,
+    StrategyInputs,
+    require,
+    to_points,
+)
+from fenrik.core.strategies.level_regions import free_positions, stock_above
+from fenrik.core.toolpath import PathBuilder
+
+LEAD_MM = 1.0
+MAX_LEVELS = 2000
+FLAT_COSINE = 0.99999
+MIN_HELIX_SHARE = 0.2
+
+
+class LevelRoughing(CommonParams):
+    """Clears stock down to the part in levels."""
+
+    strategy: Literal["level roughing"] = "level roughing"
+    stepdown_mm: float = Field(gt=0, le=200, title="Stepdown", description="Greatest depth between levels",
+                               json_schema_extra=MM)
+    stepover_mm: float = Field(gt=0, le=300, title="Stepover", description="Distance between passes of a level",
+                               json_schema_extra=MM)
+    top_mm: float | None = Field(default=None, title="Top", description="Highest level lies below this height in the "
+                                 "work frame; empty: top of the stock", json_schema_extra=MM)
+    bottom_mm: float | None = Field(default=None, title="Bottom", description="Lowest level in the work frame; "
+                                    "empty: bottom of the part", json_schema_extra=MM)
+    flat_levels: bool = Field(default=True, title="Levels at flat areas",
+                              description="Add a level at every flat area so that its floor keeps only the allowance")
+    milling: Literal["climb", "conventional"] = Field(default="climb", title="Milling")
+    entry: Literal["helix", "ramp"] = Field(default="helix", title="Entry", description="How the tool goes down where "
+                                            "no side is open; a ramp is used where a helix has no room")
+    ramp_deg: float = Field(default=2.0, gt=0, le=45, title="Ramp angle", json_schema_extra={"unit": "deg"})
+    helix_percent: float = Field(default=60.0, gt=5, le=95, title="Helix diameter",
+                                 description="Share of the tool's diameter", json_schema_extra={"unit": "%"})
+
+
+@dataclass
+class _Area:
+    """One connected area of one level, the passes in it, and the areas below that lie inside it."""
+
+    level: float
+    above: float
+    free: Polygon
+    passes: list[Points]
+    stock: BaseGeometry
+    children: list[_Area] = field(default_factory=list)
+
+
+def level_roughing(inputs: StrategyInputs, params: LevelRoughing) -> Outcome:
+    """Roughing in levels.
+
+    Raises:
+        FenrikError: for a stepover wider than the tool, levels in the wrong order, or too many levels.
+    """
+    cutter = inputs.tool.cutter
+    radius = cutter.radius_mm
+    require(params.stepover_mm <= cutter.diameter_mm, "stepover_mm",
+            f"is wider than the tool ({cutter.diameter_mm:g} mm).", f"Use at most {0.9 * cutter.diameter_mm:.3g} mm.",
+            params.stepover_mm)
+    tops = StockTops(inputs.stock)
+    low, high = inputs.mesh.bounds()
+    top = min(tops.highest, params.top_mm) if params.top_mm is not None else tops.highest
+    bottom = params.bottom_mm if params.bottom_mm is not None else float(low[2])
+    if not np.isfinite(top):
+        return Outcome(inputs.builder().finish(), [])
+    require(bottom < top, "bottom_mm", f"lies above the top ({top:g} mm).", "Exchange top and bottom.", bottom)
+    levels = plan_levels(inputs, params, top, bottom)
+    inputs.progress(0.02, "finding where the tool fits")
+    lattice = inputs.stock.lattice
+    margin = radius + params.allowance_mm + LEAD_MM + 2 * lattice.cell_mm
+    span = np.array([lattice.origin[0], lattice.origin[1]])
+    size = lattice.cell_mm * (np.array(lattice.shape[:2]) - 1)
+    cell = float(np.clip(radius / 6, 0.1, max(1.0, float(size.max()) / 600)))
+    heights = HeightField.over(inputs.drop_index(params.allowance_mm), span - margin - 2 * cell,
+                               span + size + margin + 2 * cell, cell, bottom - 10.0 - params.floor_allowance_mm)
+    roots, unreached = _plan_areas(inputs, params, tops, heights, levels)
+    builder = inputs.builder()
+    state = _Cutter(inputs, params, builder, unreached)
+    for area in _nearest_first(roots):
+        state.cut_tree(area)
+    return Outcome(builder.finish(), unreached)
+
+
+def plan_levels(inputs: StrategyInputs, params: LevelRoughing, top: float, bottom: float) -> list[float]:
+    """Heights of the levels from high to low: even steps, no larger than the stepdown, between flat areas."""
+    require((top - bottom) / params.stepdown_mm < MAX_LEVELS, "stepdown_mm",
+            f"makes more than {MAX_LEVELS} levels.", "Use a larger stepdown.", params.stepdown_mm)
+    stops = [bottom]
+    if params.flat_levels:
+        floors = np.array(flat_heights(inputs, (0.2 * inputs.tool.cutter.diameter_mm) ** 2)) + params.floor_allowance_mm
+        stops += [float(z) for z in floors if bottom + 1e-3 < z < top - 1e-3]
+    levels: list[float] = []
+    upper = top
+    for stop in sorted(set(np.round(stops, 6)), reverse=True):
+        count = max(int(np.ceil((upper - stop) / params.stepdown_mm - 1e-9)), 1)
+        levels += [float(z) for z in upper - (upper - stop) * np.arange(1, count + 1) / count]
+        upper = float(stop)
+    return levels
+
+
+def flat_heights(inputs: StrategyInputs, least_area_mm2: float) -> list[float]:
+    """Heights of flat areas of the part that look up and are not tiny."""
+    a, b, c = np.moveaxis(inputs.mesh.corners(), 1, 0)
+    cross = np.cross(b - a, c - a)
+    area = np.linalg.norm(cross, axis=1)
+    flat = (area > 0) & (cross[:, 2] > FLAT_COSINE * area)
+    heights = np.round(a[flat, 2], 4)
+    found, place = np.unique(heights, return_inverse=True)
+    totals = np.bincount(place, area[flat] / 2, minlength=len(found))
+    return [float(z) for z in found[totals >= least_area_mm2]]
+
+
+def _plan_areas(inputs: StrategyInputs, params: LevelRoughing, tops: StockTops, heights: HeightField,
+                levels: list[float]) -> tuple[list[_Area], list[Unreached]]:
+    """Areas of all levels as trees, and the places where the tool does not fit."""
+    roots: list[_Area] = []
+    previous: list[_Area] = []
+    radius = inputs.tool.cutter.radius_mm
+    highest = tops.highest
+    watch = _NarrowPlaces(inputs, params, tops, heights)
+    for number, level in enumerate(levels):
+        part_of(inputs.progress, 0.05, 0.8)(number / len(levels), f"level {number + 1} of {len(levels)}")
+        stock = stock_above(tops, level)
+        if stock.is_empty:
+            continue
+        free = free_positions(heights, level - params.floor_allowance_mm, params.tolerance_mm * 0.5)
+        reach = stock.buffer(max(radius - inputs.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
+        wide = stock.buffer(radius + LEAD_MM, quad_segs=16)
+        areas = []
+        for polygon in shapely.get_parts(free):
+            for piece in shapely.get_parts(shapely.intersection(polygon, wide)):
+                if piece.area < 1e-9 or not piece.intersects(reach):
+                    continue
+                passes = plan_passes(polygon, piece, reach, params.stepover_mm, radius)
+                if params.milling == "conventional":
+                    passes = [p[::-1] for p in passes]
+                if passes:
+                    areas.append(_Area(level, highest, piece, passes, stock))
+        for area in areas:
+            parent = max(previous, key=lambda p: p.free.intersection(area.free).area, default=None)
+            if parent is not None and parent.free.intersection(area.free).area > 0.5 * area.free.area:
+                area.above = parent.level
+                parent.children.append(area)
+            else:
+                roots.append(area)
+        previous = areas or previous
+        watch.look(level)
+    return roots, watch.found()
+
+
+def plan_passes(polygon: Polygon, piece: Polygon, reach: BaseGeometry, stepover: float, radius: float) -> list[Points]:
+    """Passes of one area from the farthest to the wall, each (n, 2), material on the right (climb).
+
+    Closed passes repeat their first point. Children of a ring are cut before it, so that going from ring to ring
+    never crosses uncut material.
+    """
+    keep = shapely.intersection(piece, reach)
+    passes: list[Points] = []
+
+    def lines_of(ring_polygon: Polygon) -> list[Points]:
+        turned = orient(ring_polygon, 1.0)
+        found = []
+        for ring in (turned.exterior, *turned.interiors):
+            line = LineString(ring.coords)
+            if piece.buffer(1e-6).covers(line):
+                cut: BaseGeometry = line
+            else:
+                cut = shapely.line_merge(shapely.intersection(line, piece.buffer(1e-6)), directed=True)
+            found += [shapely.get_coordinates(part) for part in shapely.get_parts(cut)
+                      if part.length > 1e-3 and part.intersects(keep)]
+        return found
+
+    def descend(shape: Polygon, depth: int) -> None:
+        if depth > 4000:
+            return
+        for inner in shapely.get_parts(shape.buffer(-stepover, quad_segs=16)):
+            if not inner.is_empty and inner.intersects(piece):
+                descend(inner, depth + 1)
+        passes.extend(lines_of(shape))
+
+    bounded = shapely.intersection(polygon, piece.envelope.buffer(4 * radius + 4 * stepover + diagonal(piece)))
+    walls = not polygon.covers(piece.envelope)
+    shape = bounded if walls else piece
+    for part in shapely.get_parts(shape):
+        if part.intersects(piece) and isinstance(part, Polygon):
+            descend(part, 0)
+    return _fill_gaps(passes, piece, reach, radius) + passes
+
+
+def diagonal(shape: BaseGeometry) -> float:
+    x0, y0, x1, y1 = shape.bounds
+    return float(np.hypot(x1 - x0, y1 - y0))
+
+
+def _fill_gaps(passes: list[Points], piece: Polygon, reach: BaseGeometry, radius: float) -> list[Points]:
+    """Passes over islands that wide stepovers leave between rings."""
+    if not passes:
+        return []
+    swept = shapely.union_all([LineString(p).buffer(radius * 0.999, quad_segs=8) for p in passes])
+    missed = shapely.difference(shapely.intersection(piece, reach), swept)
+    extra = []
+    for gap in shapely.get_parts(missed):
+        if gap.area < 1e-3 * radius * radius:
+            continue
+        ring = shapely.intersection(orient(gap.convex_hull, 1.0).exterior, piece)
+        extra += [shapely.get_coordinates(part) for part in shapely.get_parts(shapely.line_merge(ring, directed=True))
+                  if part.length > 1e-3]
+    return extra
+
+
+def _nearest_first(areas: list[_Area]) -> list[_Area]:
+    """Highest first; among equals along x."""
+    return sorted(areas, key=lambda a: (-a.level, round(a.free.centroid.x, 3), round(a.free.centroid.y, 3)))
+
+
+class _Cutter:
+    """Walks the trees and writes the motions."""
+
+    def __init__(self, inputs: StrategyInputs, params: LevelRoughing, builder: PathBuilder,
+                 unreached: list[Unreached]) -> None:
+        self.inputs, self.params, self.builder, self.unreached = inputs, params, builder, unreached
+        self.radius = inputs.tool.cutter.radius_mm
+
+    def cut_tree(self, root: _Area) -> None:
+        waiting = [root]
+        while waiting:
+            area = waiting.pop()
+            self._cut_area(area)
+            waiting += reversed(_nearest_first(area.children))
+
+    def _cut_area(self, area: _Area) -> None:
+        fence = area.free.buffer(max(1e-4, 0.1 * self.params.tolerance_mm))
+        shapely.prepare(fence)
+        around = area.stock.buffer(self.radius + 1e-3, quad_segs=16)
+        shapely.prepare(around)
+        outside = area.free.difference(around)
+        cleared: list[BaseGeometry] = []
+        for original in area.passes:
+            run = original
+            place = self.builder.place
+            closed = len(run) > 3 and np.allclose(run[0], run[-1])
+            at_level = place is not None and abs(place[2] - area.level) < 1e-9
+            if closed and place is not None:
+                run = _from_nearest(run, place[:2])
+            linked = False
+            if at_level and place is not None:
+                gap = float(np.hypot(*(run[0] - place[:2])))
+                if gap <= 3 * self.params.stepover_mm and fence.covers(LineString([place[:2], run[0]])):
+                    self.builder.link(to_points(run[:1], area.level))
+                    linked = True
+            if not linked:
+                from_outside = None if outside.is_empty else self._from_outside(area, run, closed, outside, fence)
+                if from_outside is not None:
+                    run = from_outside
+                elif not self._enter(area, run, closed, around, cleared):
+                    continue
+            self.builder.next_pass()
+            self.builder.cut(to_points(run[1:], area.level))
+            cleared.append(LineString(run).buffer(self.radius * 0.98, quad_segs=8))
+
+    def _enter(self, area: _Area, run: Points, closed: bool, around: BaseGeometry,
+               cleared: list[BaseGeometry]) -> bool:
+        """Come down to the start of a pass: from outside, in cleared ground, by helix, or by ramp along the pass."""
+        start = shapely.Point(run[0])
+        level = area.level
+        beyond = min(area.above + START_GAP_MM, self.inputs.retract_mm)
+        if not around.covers(start):
+            self.builder.travel(run[0, 0], run[0, 1], min(level + START_GAP_MM, self.inputs.retract_mm))
+            self.builder.approach(to_points(run[:1], level))
+            return True
+        print_ = start.buffer(self.radius * 0.95, quad_segs=8)
+        if cleared and shapely.union_all(cleared).covers(print_):
+            self.builder.travel(run[0, 0], run[0, 1], min(level + START_GAP_MM, self.inputs.retract_mm))
+            self.builder.enter(to_points(run[:1], level))
+            return True
+        if self.params.entry == "helix" and self._helix(area, run, beyond):
+            return True
+        return self._ramp(area, run, closed, beyond)
+
+    def _from_outside(self, area: _Area, run: Points, closed: bool, outside: BaseGeometry,
+                      fence: BaseGeometry) -> Points | None:
+        """Come down beside the stock and go straight onto a pass; gives the pass from there, or None."""
+        target = LineString(run) if closed else shapely.Point(run[0])
+        away, onto = ops.nearest_points(outside, target)
+        way = LineString([away, onto])
+        if way.length > 6 * self.radius or not fence.covers(way):
+            return None
+        self.builder.travel(away.x, away.y, min(area.level + START_GAP_MM, self.inputs.retract_mm))
+        self.builder.approach(np.array([away.x, away.y, area.level]))
+        run = _from_nearest(run, np.array([onto.x, onto.y])) if closed else run
+        self.builder.enter(to_points(run[:1], area.level))
+        return run
+
+    def _helix(self, area: _Area, run: Points, beyond: float) -> bool:
+        size = self.params.helix_percent / 100 * self.radius
+        along = run[1] - run[0]
+        along = along / max(float(np.hypot(*along)), 1e-12)
+        side = np.array([-along[1], along[0]]) * (1.0 if self.params.milling == "climb" else -1.0)
+        while size >= MIN_HELIX_SHARE * self.radius:
+            centre = run[0] + side * size
+            if area.free.covers(shapely.Point(centre).buffer(size, quad_segs=16)):
+                pitch = 2 * np.pi * size * np.tan(np.deg2rad(self.params.ramp_deg))
+                first = 2 * centre - run[0] if int(np.ceil(2 * (beyond - area.level) / pitch)) % 2 else run[0]
+                self.builder.travel(first[0], first[1], beyond)
+                self.builder.enter_helix(centre, np.array([run[0, 0], run[0, 1], area.level]), beyond, pitch)
+                return True
+            size *= 0.7
+        return False
+
+    def _ramp(self, area: _Area, run: Points, closed: bool, beyond: float) -> bool:
+        """Go to and fro (round and round where closed) along the pass, sinking at the ramp angle."""
+        length = float(np.linalg.norm(np.diff(run, axis=0), axis=1).sum())
+        if length < 0.2 * self.radius and not self.inputs.tool.cutter.centre_cutting:
+            self.unreached.append(Unreached(
+                reason=f"No room to enter: the way in is {length:.2f} mm long and the tool does not cut at its centre.",
+                place=(float(run[0, 0]), float(run[0, 1]), area.level), level_mm=area.level,
+                advice="Use a smaller or centre-cutting tool, or drill a hole to start in."))
+            return False
+        self.builder.travel(run[0, 0], run[0, 1], beyond)
+        slope = np.tan(np.deg2rad(self.params.ramp_deg))
+        depth = beyond - area.level
+        laps = max(int(np.ceil(depth / (slope * length))), 1) if length >= 0.2 * self.radius else 1
+        laps = min(laps if closed else laps + laps % 2, 10_000)
+        share = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(run, axis=0), axis=1))]) / max(length, 1e-12)
+        for lap in range(laps):
+            back = not closed and lap % 2 == 1
+            way = run[::-1] if back else run
+            t = 1 - share[::-1] if back else share
+            z = beyond - depth * (lap + t) / laps
+            self.builder.enter(np.column_stack([way, z]))
+        return True
+
+
+def _from_nearest(ring: Points, place: Points) -> Points:
+    """A closed ring begun at its point nearest to a place (on a side, not only at a corner)."""
+    line = LineString(ring)
+    at = line.project(shapely.Point(place))
+    if at < 1e-9 or at > line.length - 1e-9:
+        return ring
+    head, tail = ops.substring(line, at, line.length), ops.substring(line, 0, at)
+    return np.vstack([shapely.get_coordinates(head), shapely.get_coordinates(tail)[1:]])
+
+
+class _NarrowPlaces:
+    """Finds closed places that the tool is too wide for, level by level, and tells each once, at its deepest."""
+
+    def __init__(self, inputs: StrategyInputs, params: LevelRoughing, tops: StockTops, heights: HeightField) -> None:
+        from fenrik.core.contact import DropIndex, tip_heights_grid
+        from fenrik.core.strategies.common import PIN_RADIUS_MM
+        from fenrik.core.tools.profile import bull_nose_profile
+
+        self.tool_radius = inputs.tool.cutter.radius_mm
+        self.lift = params.floor_allowance_mm
+        self.heights = heights
+        pin = DropIndex.build(inputs.mesh, bull_nose_profile(max(params.allowance_mm, PIN_RADIUS_MM),
+                                                             max(params.allowance_mm, PIN_RADIUS_MM) * 0.999, 1.0))
+        surface = tip_heights_grid(pin, heights.x, heights.y)
+        self.surface = np.where(np.isfinite(surface), surface, heights.floor_mm)
+        axes = [np.clip(np.round((g - o) / tops.cell).astype(int), 0, n - 1)
+                for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)]
+        self.tops = tops.tops[np.ix_(*axes)]
+        outside = [(g < o) | (g > o + tops.cell * (n - 1))
+                   for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)]
+        self.tops = np.where(outside[0][:, None] | outside[1][None, :], -np.inf, self.tops)
+        self.seen: list[tuple[np.ndarray, Unreached]] = []
+
+    def look(self, level: float) -> None:
+        cell = self.heights.cell_mm
+        wanted = (self.tops > level + 1e-6) & (self.surface <= level - self.lift)
+        free = self.heights.z <= level - self.lift
+        if not wanted.any():
+            return
+        away = ndimage.distance_transform_edt(~free) * cell if free.any() else np.full(free.shape, np.inf)
+        labels, count = ndimage.label(wanted)
+        if count == 0:
+            return
+        reached = np.unique(labels[wanted & (away <= self.tool_radius + cell)])
+        room = ndimage.distance_transform_edt(wanted) * cell
+        for label in set(range(1, count + 1)) - set(reached.tolist()):
+            mask = labels == label
+            half = float(room[mask].max())
+            if half < 1.5 * cell:
+                continue
+            self.seen = [(m, u) for m, u in self.seen if not (m & mask).any()]
+            i, j = np.unravel_index(np.where(mask, room, -1).argmax(), mask.shape)
+            self.seen.append((mask, Unreached(
+                reason=f"The tool does not fit: the place is about {2 * half:.1f} mm wide and the tool "
+                       f"{2 * self.tool_radius:g} mm.",
+                place=(float(self.heights.x[i]), float(self.heights.y[j]), level), level_mm=level,
+                area_mm2=float(mask.sum()) * cell * cell,
+                advice=f"Rough it with a tool of at most {2 * half * 0.95:.1f} mm.")))
+
+    def found(self) -> list[Unreached]:
+        return [u for _, u in self.seen]
+
+
+__all__ = ["LevelRoughing", "flat_heights", "level_roughing", "plan_levels", "plan_passes"]
