@@ -59,9 +59,11 @@ class HeightField:
 
     def _region(self, z: Points, level: float, tolerance: float, below: bool) -> BaseGeometry:
         lower, upper = (-np.inf, level) if below else (level, np.inf)
-        generator = contourpy.contour_generator(self.x, self.y, z.T, fill_type="OuterOffset", name="serial")
+        # Walls are jumps in height; held near the level they put the first contour close to the middle of a cell.
+        near = np.clip(z, level - 0.5 * self.cell_mm, level + 0.5 * self.cell_mm)
+        generator = contourpy.contour_generator(self.x, self.y, near.T, fill_type="OuterOffset", name="serial")
         polygons = []
-        points, offsets = generator.filled(lower if below else level, upper if below else np.inf)
+        points, offsets = generator.filled(lower, upper)
         for ring_points, ring_offsets in zip(points, offsets, strict=True):
             rings = [self._refine(ring_points[a:b], level, tolerance, below)
                      for a, b in zip(ring_offsets[:-1], ring_offsets[1:], strict=True)]
@@ -101,6 +103,9 @@ class HeightField:
             settled |= check & ~keep
             points = np.insert(points, np.flatnonzero(keep) + 1, moved[keep], axis=0)
             settled = np.insert(settled, np.flatnonzero(keep) + 1, False)
+        points = points[self._inside(points, level, below) | self._on_rim(points)]
+        if len(points) < 3:
+            return np.zeros((0, 2))
         simple = shapely.simplify(shapely.linestrings(np.vstack([points, points[:1]])), 0.25 * tolerance)
         return shapely.get_coordinates(simple)
 

@@ -111,6 +111,9 @@ def solid_from_shape(shape: Any, scale: float = 1.0) -> Solid:
     mesh = tess.tessellate(shape, max(diagonal * VIEW_DEFLECTION, 1e-6))
     if len(mesh.triangles) == 0:
         raise fail("part.file", "has faces that cannot be meshed.", "Heal the model and export it again.")
+    if solids and tess.open_edges(mesh):
+        warnings.append("The faces of the solid do not close. Paths work; volume and deviation near the gaps do not. "
+                        "Heal the model where it was made.")
     edges = tess.describe_edges(shape, max(diagonal * VIEW_DEFLECTION, 1e-6))
     warnings += size_warnings(high - low)
     return Solid(mesh, faces, edges, brep, volume, area, centroid, warnings, "mm", scale)

@@ -21,6 +21,9 @@ from OCP.TopAbs import TopAbs_EDGE, TopAbs_FACE, TopAbs_REVERSED
 from OCP.TopExp import TopExp_Explorer
 from OCP.TopLoc import TopLoc_Location
 from OCP.TopoDS import TopoDS
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
 
 from fenrik.core.solids.model import Edge, Face, Mesh
 
@@ -93,13 +96,25 @@ def _face_arrays(poly: Any, location: Any, reversed_: bool) -> tuple[np.ndarray,
 
 def weld(mesh: Mesh, tolerance_mm: float = 1e-7) -> Mesh:
     """Join equal vertices and drop triangles without area; neighbours then share their corners."""
-    keys = np.round(mesh.vertices / tolerance_mm).astype(np.int64)
-    _, first, inverse = np.unique(keys, axis=0, return_index=True, return_inverse=True)
-    triangles = inverse.reshape(-1)[mesh.triangles].astype(np.int32)
-    vertices = np.ascontiguousarray(mesh.vertices[first])
+    unique, inverse = np.unique(mesh.vertices, axis=0, return_inverse=True)
+    pairs = cKDTree(unique).query_pairs(tolerance_mm, output_type="ndarray")
+    count = len(unique)
+    graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(count, count))
+    _, group = connected_components(graph, directed=False)
+    _, first = np.unique(group, return_index=True)
+    inverse = group[inverse.reshape(-1)]
+    triangles = inverse[mesh.triangles].astype(np.int32)
+    vertices = np.ascontiguousarray(unique[first])
     a, b, c = (vertices[triangles[:, i]] for i in range(3))
     keep = np.linalg.norm(np.cross(b - a, c - a), axis=1) > 1e-14
     return Mesh(vertices, np.ascontiguousarray(triangles[keep]), mesh.face_ids[keep], mesh.deflection_mm)
+
+
+def open_edges(mesh: Mesh) -> int:
+    """How many edges of a welded mesh do not join exactly two triangles."""
+    ends = np.sort(np.concatenate([mesh.triangles[:, p] for p in ([0, 1], [1, 2], [2, 0])]), axis=1)
+    _, count = np.unique(ends[:, 0].astype(np.int64) << 32 | ends[:, 1], return_counts=True)
+    return int((count != 2).sum())
 
 
 def describe_faces(shape: Any) -> list[Face]:

@@ -1,0 +1,122 @@
+"""The demo's parts, modelled through Open CASCADE. `python -m fenrik.demo.modelling` writes the shipped STEP files."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace
+from OCP.BRepFilletAPI import BRepFilletAPI_MakeFillet
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakePrism
+from OCP.GeomAPI import GeomAPI_PointsToBSplineSurface
+from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt, gp_Vec
+from OCP.STEPControl import STEPControl_AsIs, STEPControl_Writer
+from OCP.TopAbs import TopAbs_EDGE
+from OCP.TopoDS import TopoDS
+
+from fenrik.core.solids.tessellate import list_shapes
+
+FOLDER = Path(__file__).parent / "models"
+
+
+def box(x: float, y: float, z: float, dx: float, dy: float, dz: float) -> Any:
+    return BRepPrimAPI_MakeBox(gp_Pnt(x, y, z), dx, dy, dz).Shape()
+
+
+def cylinder(x: float, y: float, z: float, radius: float, height: float, along: tuple[float, float, float] = (0, 0, 1)) -> Any:
+    return BRepPrimAPI_MakeCylinder(gp_Ax2(gp_Pnt(x, y, z), gp_Dir(*along)), radius, height).Shape()
+
+
+def cut(shape: Any, *tools: Any) -> Any:
+    for tool in tools:
+        shape = BRepAlgoAPI_Cut(shape, tool).Shape()
+    return shape
+
+
+def round_upright_edges(shape: Any, radius: float) -> Any:
+    """Fillet all straight edges along z."""
+    fillet = BRepFilletAPI_MakeFillet(shape)
+    for sub in list_shapes(shape, TopAbs_EDGE):
+        p, q = _ends(sub)
+        if np.allclose(p[:2], q[:2]) and abs(p[2] - q[2]) > 1e-6:
+            fillet.Add(radius, TopoDS.Edge(sub))
+    return fillet.Shape()
+
+
+def round_edges_at(shape: Any, radius: float, z: float, low: tuple[float, float], high: tuple[float, float]) -> Any:
+    """Fillet the edges that lie at height z inside a rectangle."""
+    fillet = BRepFilletAPI_MakeFillet(shape)
+    for sub in list_shapes(shape, TopAbs_EDGE):
+        ends = np.array(_ends(sub))
+        inside = np.all((ends[:, :2] > low) & (ends[:, :2] < high))
+        if np.allclose(ends[:, 2], z) and inside:
+            fillet.Add(radius, TopoDS.Edge(sub))
+    return fillet.Shape()
+
+
+def _ends(edge: Any) -> tuple[np.ndarray, np.ndarray]:
+    from OCP.BRepAdaptor import BRepAdaptor_Curve
+
+    curve = BRepAdaptor_Curve(TopoDS.Edge(edge))
+    return (np.array(curve.Value(curve.FirstParameter()).Coord()), np.array(curve.Value(curve.LastParameter()).Coord()))
+
+
+def lantern_bracket() -> Any:
+    """A bracket that carries the lantern's guide rod: base, two pockets, a block with a saddle and a bore."""
+    base = round_upright_edges(box(0, 0, 0, 120, 80, 14), 10)
+    block = round_upright_edges(box(32, 12, 8, 56, 56, 28), 8)
+    body = BRepAlgoAPI_Fuse(base, block).Shape()
+    body = round_edges_at(body, 4, 14, (28, 8), (92, 72))
+    body = cut(body, cylinder(60, -10, 48, 25, 100, (0, 1, 0)))
+    for x in (7, 95):
+        body = cut(body, round_upright_edges(box(x, 14, 6, 18, 52, 20), 5))
+    return cut(body, cylinder(60, 40, -1, 9, 60))
+
+
+def lens_mould_insert() -> Any:
+    """A mould insert for one panel of the lens: a free-form cavity, a seat around it and four dowel holes."""
+    block = round_upright_edges(box(-48, -38, 0, 96, 76, 24), 7)
+    block = BRepAlgoAPI_Fuse(block, round_upright_edges(box(-40, -30, 10, 80, 60, 20), 9)).Shape()
+    n = 31
+    from OCP.collections import Array2_gp_Pnt
+
+    points = Array2_gp_Pnt(1, n, 1, n)
+    for i, x in enumerate(np.linspace(-37, 37, n)):
+        for j, y in enumerate(np.linspace(-28, 28, n)):
+            dish = (x / 33) ** 2 + (y / 24) ** 2
+            wave = 0.9 * np.cos(x / 9.0 + 0.4) * np.cos(y / 11.0)
+            points.SetValue(i + 1, j + 1, gp_Pnt(float(x), float(y), float(30 - 13 + 13 * dish + wave * max(1 - dish, 0) ** 2)))
+    surface = GeomAPI_PointsToBSplineSurface(points).Surface()
+    face = BRepBuilderAPI_MakeFace(surface, 1e-6).Face()
+    above = BRepPrimAPI_MakePrism(face, gp_Vec(0, 0, 60)).Shape()
+    body = cut(block, above)
+    for x, y in ((-42, -32.5), (42, -32.5), (42, 32.5), (-42, 32.5)):
+        body = cut(body, cylinder(x, y, 14, 2.8, 20))
+    return body
+
+
+MODELS = {"lantern-bracket.step": lantern_bracket, "lens-mould-insert.step": lens_mould_insert}
+
+
+def write_step(shape: Any, path: Path) -> None:
+    """Write STEP with a fixed header, so that equal parts give equal files."""
+    writer = STEPControl_Writer()
+    writer.Transfer(shape, STEPControl_AsIs)
+    writer.Write(str(path))
+    text = path.read_text("ascii")
+    text = re.sub(r"FILE_NAME\([^;]*;", f"FILE_NAME('{path.name}','2026-01-01T00:00:00',('Skarrow Point workshop'),"
+                                        "('Skarrow Point'),'Fenrik','Fenrik','');", text, flags=re.S)
+    path.write_text(text, "ascii")
+
+
+def main() -> None:
+    FOLDER.mkdir(exist_ok=True)
+    for name, make in MODELS.items():
+        write_step(make(), FOLDER / name)
+
+
+if __name__ == "__main__":
+    main()
