@@ -1,0 +1,1 @@
+"""The web application: routers, tables, artefact store, job queue, events."""

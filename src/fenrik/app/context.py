@@ -1,0 +1,56 @@
+"""From a request to a build: the job's shown revision with its artefacts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+from sqlmodel import Session
+
+from fenrik.app.documents import load, model_of
+from fenrik.app.store import DatabaseStore
+from fenrik.app.tables import engine
+from fenrik.core.build import Build
+from fenrik.core.errors import fail
+from fenrik.core.job import Job, Setup, parse_job
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A job as it is now."""
+
+    job_id: str
+    version: int
+    head: int
+    top: int
+    build: Build
+
+    @property
+    def job(self) -> Job:
+        return self.build.job
+
+    def setup(self, setup_id: str) -> Setup:
+        found = next((s for s in self.job.setups if s.id == setup_id), None)
+        if found is None:
+            raise fail("setup", "does not exist (any more).", "Choose another setup.", setup_id)
+        return found
+
+
+@lru_cache(maxsize=1)
+def store() -> DatabaseStore:
+    return DatabaseStore()
+
+
+@lru_cache(maxsize=16)
+def _build_of(job_id: str, version: int) -> Build:
+    with Session(engine()) as session:
+        _, revision = load(session, job_id)
+        return Build(parse_job(revision.document), model_of(session, revision), store())
+
+
+def open_job(job_id: str) -> Opened:
+    """The job's shown revision; builds are kept by version, so repeated requests are cheap."""
+    with Session(engine()) as session:
+        row, _ = load(session, job_id)
+        version, head, top = row.version, row.head, row.top
+    return Opened(job_id, version, head, top, _build_of(job_id, version))

@@ -1,0 +1,202 @@
+"""Change job documents: field by field, with history, and without losing what somebody else did."""
+
+from __future__ import annotations
+
+import copy
+import json
+import math
+import uuid
+from typing import Any, Literal
+
+from pydantic import BaseModel, Field
+from sqlalchemy import text
+from sqlmodel import Session, col, delete, select
+
+from fenrik.app.problems import Conflict
+from fenrik.app.tables import JobRow, ModelRow, RevisionRow, engine, now
+from fenrik.core.errors import Problem, fail
+from fenrik.core.job import Job, parse_job
+
+CHANNEL = "fenrik"
+_IDENTITY = {"tools": "number", "operations": "number", "setups": "id", "machines": "name"}
+_MISSING = object()
+
+
+class Change(BaseModel):
+    """One change of a document.
+
+    `path` goes down by field names; members of tools, operations, setups and machines are named by their number, id or
+    name, others by position. `was` is what the person saw before: where it no longer holds, the change is refused.
+    """
+
+    op: Literal["set", "add", "remove", "move"] = "set"
+    path: str = Field(max_length=400, examples=["operations/10/params/stepover_mm"])
+    value: Any = None
+    was: Any = None
+    check: bool = Field(default=True, description="compare with `was` first")
+
+
+def notify(session: Session, **event: Any) -> None:
+    """Tell every open page (and tab) of a change, once this transaction is through."""
+    session.execute(text("select pg_notify(:c, :p)"), {"c": CHANNEL, "p": json.dumps(event)})
+
+
+def load(session: Session, job_id: str, lock: bool = False) -> tuple[JobRow, RevisionRow]:
+    """A job and the revision it shows.
+
+    Raises:
+        FenrikError: when there is no such job.
+    """
+    query = select(JobRow).where(JobRow.id == job_id)
+    row = session.exec(query.with_for_update() if lock else query).first()
+    if row is None:
+        raise fail("job", "does not exist (any more).", "Go back to the list of jobs.", job_id)
+    revision = session.get(RevisionRow, (job_id, row.head))
+    assert revision is not None
+    return row, revision
+
+
+def create(job: Job, model: tuple[str, bytes] | None = None, job_id: str | None = None) -> str:
+    """Keep a new job (with its model file); gives its id."""
+    job_id = job_id or uuid.uuid4().hex[:12]
+    with Session(engine()) as session:
+        sha = keep_model(session, *model) if model else None
+        session.add(JobRow(id=job_id, name=job.name))
+        session.flush()
+        session.add(RevisionRow(job_id=job_id, number=0, document=job.model_dump(mode="json"), model_sha=sha,
+                                label="new"))
+        notify(session, kind="jobs", job=job_id)
+        session.commit()
+    return job_id
+
+
+def keep_model(session: Session, name: str, data: bytes) -> str:
+    from fenrik.core.keys import sha256
+
+    sha = sha256(data)
+    if session.get(ModelRow, sha) is None:
+        session.add(ModelRow(sha=sha, name=name, data=data))
+        session.flush()
+    return sha
+
+
+def model_of(session: Session, revision: RevisionRow) -> bytes | None:
+    row = session.get(ModelRow, revision.model_sha) if revision.model_sha else None
+    return row.data if row else None
+
+
+def save(session: Session, row: JobRow, document: dict[str, Any], model_sha: str | None, label: str) -> None:
+    """Put a new revision on top; what could have been redone is gone."""
+    session.exec(delete(RevisionRow).where(col(RevisionRow.job_id) == row.id, col(RevisionRow.number) > row.head))
+    row.head += 1
+    row.top = row.head
+    row.version += 1
+    row.name = document["name"]
+    row.changed_at = now()
+    session.add(RevisionRow(job_id=row.id, number=row.head, document=document, model_sha=model_sha, label=label))
+    notify(session, kind="job", job=row.id, version=row.version)
+
+
+def change(job_id: str, changes: list[Change], label: str) -> int:
+    """Carry changes out; gives the job's new version.
+
+    Raises:
+        Conflict: when a field no longer holds what the person saw.
+        FenrikError: when a path leads nowhere, or the document would be wrong.
+    """
+    with Session(engine()) as session:
+        row, revision = load(session, job_id, lock=True)
+        document = copy.deepcopy(revision.document)
+        for one in changes:
+            apply(document, one)
+        job = parse_job(document)
+        save(session, row, job.model_dump(mode="json"), revision.model_sha, label)
+        session.commit()
+        return row.version
+
+
+def step(job_id: str, direction: Literal[-1, 1]) -> int:
+    """Undo (−1) or redo (1); gives the job's new version."""
+    with Session(engine()) as session:
+        row, _ = load(session, job_id, lock=True)
+        target = row.head + direction
+        if 0 <= target <= row.top and session.get(RevisionRow, (job_id, target)):
+            row.head = target
+            row.version += 1
+            row.changed_at = now()
+            notify(session, kind="job", job=job_id, version=row.version)
+            session.commit()
+        return row.version
+
+
+def apply(document: dict[str, Any], one: Change) -> None:
+    """Change a plain document in place."""
+    steps = one.path.split("/")
+    parent: Any = document
+    for k, name in enumerate(steps[:-1]):
+        parent = _child(parent, steps[:k], name, one.path)
+    name, owner = steps[-1], steps[-2] if len(steps) > 1 else ""
+    current = _peek(parent, owner, name)
+    if one.check and one.op == "set" and not _same(current, one.was):
+        raise Conflict(Problem(one.path, f"is now {_short(current)}; you saw {_short(one.was)}.",
+                               "Look at the new value, then change it again if you still want to.", current))
+    if one.op == "set":
+        _set(parent, owner, name, one)
+    elif one.op == "add":
+        target = _child(parent, steps[:-1], name, one.path)
+        if not isinstance(target, list):
+            raise fail(one.path, "is not a list.", "Add to a list.")
+        target.append(one.value)
+    elif one.op == "remove":
+        if current is _MISSING:
+            raise Conflict(Problem(one.path, "is gone already.", "Nothing needs to be done."))
+        if isinstance(parent, list):
+            parent.remove(current)
+        else:
+            parent.pop(name)
+    else:
+        if current is _MISSING or not isinstance(parent, list) or not isinstance(one.value, int):
+            raise fail(one.path, "cannot be moved there.", "Move rows within their list.", one.value)
+        parent.remove(current)
+        parent.insert(max(0, min(one.value, len(parent))), current)
+
+
+def _child(parent: Any, before: list[str], name: str, path: str) -> Any:
+    found = _peek(parent, before[-1] if before else "", name)
+    if found is _MISSING or not isinstance(found, dict | list):
+        raise fail(path, f"leads nowhere at {name!r}.", "It may have been removed; reload the page.")
+    return found
+
+
+def _peek(parent: Any, owner: str, name: str) -> Any:
+    if isinstance(parent, dict):
+        return parent.get(name, _MISSING)
+    if isinstance(parent, list):
+        identity = _IDENTITY.get(owner)
+        if identity:
+            return next((m for m in parent if isinstance(m, dict) and str(m.get(identity)) == name), _MISSING)
+        if name.isdigit() and int(name) < len(parent):
+            return parent[int(name)]
+    return _MISSING
+
+
+def _set(parent: Any, owner: str, name: str, one: Change) -> None:
+    if isinstance(parent, dict):
+        parent[name] = one.value
+        return
+    current = _peek(parent, owner, name)
+    if current is _MISSING:
+        raise fail(one.path, "leads nowhere.", "It may have been removed; reload the page.")
+    parent[parent.index(current)] = one.value
+
+
+def _same(a: Any, b: Any) -> bool:
+    if a is _MISSING:
+        return b is None
+    if isinstance(a, int | float) and isinstance(b, int | float) and not isinstance(a, bool):
+        return math.isclose(a, b, rel_tol=1e-12, abs_tol=1e-12)
+    return bool(a == b)
+
+
+def _short(value: Any) -> str:
+    return "empty" if value is _MISSING or value is None else json.dumps(value)[:60]

@@ -1,0 +1,79 @@
+"""The web server: API and the built front end, on one port."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+from collections.abc import AsyncIterator
+from pathlib import Path
+
+from fastapi import FastAPI
+from fastapi.responses import FileResponse, Response
+from starlette.exceptions import HTTPException
+from starlette.middleware.gzip import GZipMiddleware
+
+from fenrik import __version__
+from fenrik.app import problems, queue
+from fenrik.app.events import hub
+from fenrik.app.routers import jobs, views, work
+
+WEB = Path(os.environ.get("FENRIK_WEB", Path(__file__).parents[3] / "web" / "dist"))
+WATCH_EVERY_S = 3.0
+
+
+async def watch_workers() -> None:
+    """Give work of killed workers back to the queue."""
+    async with queue.queue.open_async():
+        while True:
+            with contextlib.suppress(Exception):
+                await queue.take_up_stalled()
+            await asyncio.sleep(WATCH_EVERY_S)
+
+
+async def _start_watching() -> None:
+    while True:
+        with contextlib.suppress(Exception):
+            await watch_workers()
+        await asyncio.sleep(WATCH_EVERY_S)
+
+
+@contextlib.asynccontextmanager
+async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
+    tasks = [asyncio.create_task(hub.listen()), asyncio.create_task(_start_watching())]
+    await asyncio.to_thread(jobs.warm_reader)
+    yield
+    for task in tasks:
+        task.cancel()
+
+
+PROBLEM = {"model": problems.ProblemDocument, "content": {problems.MEDIA: {}}}
+app = FastAPI(title="Fenrik", version=__version__, lifespan=lifespan,
+              responses={422: {**PROBLEM, "description": "Wrong, field by field"},
+                         409: {**PROBLEM, "description": "Somebody else changed it"},
+                         400: {**PROBLEM, "description": "Not understood"},
+                         503: {**PROBLEM, "description": "The database does not answer"}})
+app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
+problems.install(app)
+for module in (jobs, views, work):
+    app.include_router(module.router)
+
+
+@app.get("/api/health", operation_id="health")
+def health() -> dict[str, str]:
+    return {"version": __version__}
+
+
+@app.get("/{path:path}", include_in_schema=False)
+def page(path: str) -> Response:
+    """The front end's files; any other address leads to its one page."""
+    if path.startswith("api/"):
+        raise HTTPException(404, "There is no such address.")
+    file = (WEB / path).resolve()
+    if path and file.is_relative_to(WEB.resolve()) and file.is_file():
+        lasting = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
+        return FileResponse(file, headers={"cache-control": lasting})
+    if (WEB / "index.html").is_file():
+        return FileResponse(WEB / "index.html", headers={"cache-control": "no-cache"})
+    raise HTTPException(404, "The front end is not built; run ./start.")
+

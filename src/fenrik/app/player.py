@@ -1,0 +1,152 @@
+"""The stock at any moment of a proof, and what of its surface changed between two moments."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from fenrik.app.layout import encode
+from fenrik.core.build import PROOF_DEFLECTION_MM, Build
+from fenrik.core.contact.distance import DistanceIndex, signed_distances
+from fenrik.core.job import Setup
+from fenrik.core.stock import Bodies, Stock, brick_mesh, changed_bricks, cut
+from fenrik.core.stock.mesh import brick_count
+from fenrik.core.tools import cutter_profile
+from fenrik.core.toolpath import Toolpath
+
+MOMENTS = 12
+FLATTEN_MM = 0.005
+PLAYERS = 3
+
+
+@dataclass
+class Player:
+    """One proof, opened for playing.
+
+    Attributes:
+        columns: the proof's columns, one row for each motion.
+        after: for each operation in order, (first motion after it, its number).
+        moments: stocks after some motions, the latest used last.
+    """
+
+    build: Build
+    setup: Setup
+    columns: dict[str, np.ndarray]
+    after: list[tuple[int, int]]
+    moments: OrderedDict[int, Stock] = field(default_factory=OrderedDict)
+    lock: threading.Lock = field(default_factory=threading.Lock)
+    distance: DistanceIndex | None = None
+
+    @property
+    def count(self) -> int:
+        return len(self.columns["line"])
+
+    def at(self, motion: int) -> Stock:
+        """The stock when the first `motion` motions have been made."""
+        motion = max(0, min(motion, self.count))
+        with self.lock:
+            if motion in self.moments:
+                self.moments.move_to_end(motion)
+                return self.moments[motion]
+            begin, stock = self._nearest(motion)
+            stock = self._cut(stock, begin, motion)
+            self.moments[motion] = stock
+            while len(self.moments) > MOMENTS:
+                self.moments.popitem(last=False)
+            return stock
+
+    def _nearest(self, motion: int) -> tuple[int, Stock]:
+        kept = max((m for m in self.moments if m <= motion), default=-1)
+        step = max(((m, n) for m, n in self.after if m <= motion), default=(0, None))
+        if kept >= step[0]:
+            return kept, self.moments[kept]
+        return step[0], self.build.proof_stock(self.setup, step[1])
+
+    def _cut(self, stock: Stock, begin: int, end: int) -> Stock:
+        if end <= begin:
+            return stock
+        c = self.columns
+        rows = np.arange(max(begin - 1, 0), end)
+        zero = np.zeros(len(rows))
+        up = np.tile([0.0, 0.0, 1.0], (len(rows), 1))
+        path = Toolpath(c["point"][rows], up, c["motion"][rows], c["centre"][rows], up, c["kind"][rows], zero,
+                        zero.astype(np.int32))
+        lead = np.array([0])
+        if begin == 0:
+            path = Toolpath.joined([path.rows(lead), path])
+        path.motion[0] = 0
+        flat, source = path.flattened(FLATTEN_MM)
+        owner = source + begin - 1
+        tools = c["tool"][np.maximum(owner, 0)]
+        fresh = c["fresh"][np.maximum(owner, 0)]
+        starts = np.where(fresh[1:, None], flat.point[1:], flat.point[:-1])
+        ends, tools = flat.point[1:], tools[1:]
+        for a, b in _stretches(tools):
+            profile = cutter_profile(self.build.job.tool(int(tools[a])).cutter)
+            stock, _ = cut(stock, starts[a:b], ends[a:b], Bodies(profile))
+        return stock
+
+    def bricks(self, motion: int, have: int | None, deviation: bool) -> bytes:
+        """Surface of the bricks that differ from moment `have`, in part coordinates, in the typed layout."""
+        stock = self.at(motion)
+        known = self.moments.get(have) if have is not None and not deviation else None
+        wanted = changed_bricks(known, stock) if known is not None else np.ones(brick_count(stock), bool)
+        frame = self.build.frame(self.setup)
+        ids, vertex_counts, index_counts, vertices, indices, values = [], [], [], [], [], []
+        for brick in np.argwhere(wanted):
+            v, t = brick_mesh(stock, (int(brick[0]), int(brick[1]), int(brick[2])))
+            if len(t) == 0 and known is None:
+                continue
+            ids.append(int(np.ravel_multi_index(tuple(brick), wanted.shape)))
+            vertex_counts.append(len(v))
+            index_counts.append(3 * len(t))
+            indices.append(t.ravel())
+            vertices.append(frame.to_part(v))
+            if deviation and len(v):
+                values.append(signed_distances(self._distances(), v)[0])
+        meta = {"motion": motion, "full": known is None, "cell_mm": stock.lattice.cell_mm}
+        arrays: dict[str, Any] = {
+            "ids": np.array(ids, np.uint32), "vertex_counts": np.array(vertex_counts, np.uint32),
+            "index_counts": np.array(index_counts, np.uint32),
+            "vertices": np.concatenate(vertices or [np.zeros((0, 3))]).astype(np.float32),
+            "indices": np.concatenate(indices or [np.zeros(0, np.int32)]).astype(np.uint32)}
+        if deviation:
+            arrays["deviation"] = np.concatenate(values or [np.zeros(0)]).astype(np.float32)
+        return encode(meta, **arrays)
+
+    def _distances(self) -> DistanceIndex:
+        if self.distance is None:
+            self.distance = DistanceIndex.build(self.build.mesh(self.setup, PROOF_DEFLECTION_MM))
+        return self.distance
+
+
+def _stretches(values: np.ndarray) -> list[tuple[int, int]]:
+    if len(values) == 0:
+        return []
+    cuts = [0, *(np.flatnonzero(values[1:] != values[:-1]) + 1).tolist(), len(values)]
+    return list(zip(cuts[:-1], cuts[1:], strict=True))
+
+
+_players: OrderedDict[str, Player] = OrderedDict()
+_players_lock = threading.Lock()
+
+
+def player_for(build: Build, setup: Setup) -> Player:
+    """The player of a setup's proof, kept open for the next request."""
+    key = build.proof_key(setup)
+    with _players_lock:
+        if key in _players:
+            _players.move_to_end(key)
+            return _players[key]
+        summary, columns = build.proof(setup)
+        numbers = columns["operation"]
+        after = [(int(np.flatnonzero(numbers == n).max()) + 1, int(n)) for n in summary["operations_in_order"]]
+        player = Player(build, setup, columns, sorted(after))
+        _players[key] = player
+        while len(_players) > PLAYERS:
+            _players.popitem(last=False)
+        return player

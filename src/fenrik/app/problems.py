@@ -1,0 +1,78 @@
+"""Errors as RFC 9457 problem documents."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from pydantic import BaseModel
+from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
+from starlette.exceptions import HTTPException
+
+from fenrik.core.errors import FenrikError, Problem
+
+MEDIA = "application/problem+json"
+
+
+class ProblemField(BaseModel):
+    field: str
+    message: str
+    way_out: str = ""
+    value: Any = None
+
+
+class ProblemDocument(BaseModel):
+    """RFC 9457: what is wrong, field by field, with the way out."""
+
+    type: str = "about:blank"
+    title: str
+    status: int
+    detail: str = ""
+    problems: list[ProblemField] = []
+
+
+class Conflict(Exception):
+    """Two people changed the same field."""
+
+    def __init__(self, problem: Problem) -> None:
+        self.problem = problem
+
+
+def answer(status: int, title: str, problems: list[Problem] | None = None, detail: str = "") -> JSONResponse:
+    document = ProblemDocument(title=title, status=status, detail=detail,
+                               problems=[ProblemField(**{**p.as_dict(), "value": _plain(p.value)}) for p in problems or []])
+    return JSONResponse(document.model_dump(mode="json"), status, media_type=MEDIA)
+
+
+def _plain(value: Any) -> Any:
+    return value if isinstance(value, str | int | float | bool | list | dict | None) else str(value)
+
+
+def install(app: FastAPI) -> None:
+    """Turn every kind of error into a problem document."""
+
+    @app.exception_handler(FenrikError)
+    async def _wrong(_request: Request, error: FenrikError) -> JSONResponse:
+        return answer(422, "This cannot be done as asked.", error.problems, str(error))
+
+    @app.exception_handler(Conflict)
+    async def _conflict(_request: Request, error: Conflict) -> JSONResponse:
+        return answer(409, "Somebody else changed this field.", [error.problem], str(error.problem))
+
+    @app.exception_handler(RequestValidationError)
+    async def _invalid(_request: Request, error: RequestValidationError) -> JSONResponse:
+        problems = [Problem(".".join(str(p) for p in e["loc"]), e["msg"], "Correct this value.") for e in error.errors()]
+        return answer(422, "The request is not valid.", problems)
+
+    @app.exception_handler(HTTPException)
+    async def _http(_request: Request, error: HTTPException) -> JSONResponse:
+        return answer(error.status_code, str(error.detail))
+
+    @app.exception_handler(OperationalError)
+    @app.exception_handler(PoolTimeout)
+    async def _database(_request: Request, _error: Exception) -> JSONResponse:
+        return answer(503, "The database does not answer.",
+                      detail="Nothing is lost. Start the database again (./start) and repeat the last step.")

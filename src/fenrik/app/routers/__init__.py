@@ -1,0 +1,1 @@
+"""HTTP routes, one file for each thing."""

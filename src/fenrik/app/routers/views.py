@@ -1,0 +1,197 @@
+"""What the viewport shows: part, frames, paths, stock, proof; numbers go in the typed layout."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+import numpy as np
+from fastapi import APIRouter, Query, Response
+from pydantic import BaseModel
+
+from fenrik.app.context import Opened, open_job
+from fenrik.app.layout import encode
+from fenrik.app.player import player_for
+from fenrik.core.errors import fail
+from fenrik.core.findings import Finding
+from fenrik.core.job import Operation, Setup, stock_box, work_zero, zero_points
+from fenrik.core.solids import reference_to
+from fenrik.core.tools.profile import shank_profile
+
+router = APIRouter(prefix="/api/jobs/{job_id}", tags=["views"])
+BINARY: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-stream": {}}}}
+VIEW_FLATTEN_MM = 0.02
+
+
+class Scene(BaseModel):
+    """A setup's frame, stock and zero; places in part coordinates unless said otherwise."""
+
+    origin: list[float]
+    rotation: list[list[float]]
+    stock_low: list[float]
+    stock_high: list[float]
+    part_low: list[float]
+    part_high: list[float]
+    zero: list[float]
+    cell_mm: float
+
+
+class ProofSummary(BaseModel):
+    """A proof without its columns."""
+
+    findings: list[Finding]
+    deviation: dict[str, Any]
+    by_operation: dict[str, Any]
+    program_vs_path_mm: float
+    time_s: float
+    time_by_operation: dict[str, float]
+    motions: int
+    operations_in_order: list[int]
+
+
+class ProgramText(BaseModel):
+    name: str
+    text: str
+    operations: list[int]
+    lines: int
+
+
+def _binary(data: bytes) -> Response:
+    return Response(data, media_type="application/octet-stream", headers={"cache-control": "no-cache"})
+
+
+def _operation(opened: Opened, number: int) -> Operation:
+    found = next((o for o in opened.job.operations if o.number == number), None)
+    if found is None:
+        raise fail("operation", "does not exist (any more).", "Choose another row.", number)
+    return found
+
+
+def _ready(opened: Opened, key: str, what: str) -> None:
+    if opened.build.store.get(key) is None:
+        raise fail(what, "is out of date or was never computed.", "Compute it first.")
+
+
+@router.get("/part", operation_id="readPart")
+def part_summary(job_id: str) -> dict[str, Any]:
+    """Size, volume, warnings, and the faces with their persistent references."""
+    solid = open_job(job_id).build.solid
+    faces = [{**asdict(f), "reference": reference_to(solid, i).model_dump()} for i, f in enumerate(solid.faces)]
+    points = {k: np.round(v, 6).tolist() for k, v in zero_points(solid).items()}
+    return {"summary": solid.summary(), "faces": faces, "zero_points": points}
+
+
+@router.get("/part/geometry", operation_id="readGeometry", response_class=Response, responses=BINARY)
+def part_geometry(job_id: str) -> Response:
+    """Triangles with the face of each, and edges as polylines."""
+    solid = open_job(job_id).build.solid
+    counts = np.array([len(e.points) for e in solid.edges], np.uint32)
+    points = np.concatenate([e.points for e in solid.edges]) if solid.edges else np.zeros((0, 3))
+    return _binary(encode({}, vertices=solid.mesh.vertices.astype(np.float32),
+                          triangles=solid.mesh.triangles.astype(np.uint32),
+                          face_ids=solid.mesh.face_ids.astype(np.uint32), edge_counts=counts,
+                          edge_points=points.astype(np.float32)))
+
+
+@router.get("/setups/{setup_id}/scene", operation_id="readScene")
+def scene(job_id: str, setup_id: str) -> Scene:
+    opened = open_job(job_id)
+    setup, build = opened.setup(setup_id), opened.build
+    frame = build.frame(setup)
+    low, high = stock_box(setup, frame, build.solid)
+    part_low, part_high = build.solid.mesh.in_frame(frame).bounds()
+    zero = work_zero(setup, frame, build.solid)
+    return Scene(origin=frame.to_part(zero).tolist(), rotation=frame.rotation.tolist(), stock_low=low.tolist(),
+                 stock_high=high.tolist(), part_low=part_low.tolist(), part_high=part_high.tolist(),
+                 zero=zero.tolist(), cell_mm=build.cell_mm(setup))
+
+
+@router.get("/operations/{number}/path", operation_id="readPath", response_class=Response, responses=BINARY)
+def path(job_id: str, number: int) -> Response:
+    """A path's points in part coordinates, with the kind of each motion."""
+    opened = open_job(job_id)
+    operation = _operation(opened, number)
+    _ready(opened, opened.build.path_key(operation), "path")
+    outcome = opened.build.path(operation)
+    flat, _ = outcome.toolpath.flattened(VIEW_FLATTEN_MM)
+    setup = opened.job.setup(operation.setup)
+    frame = opened.build.frame(setup)
+    zero = opened.build.zero(setup)
+    meta = {"motions": len(outcome.toolpath), "cut_length_mm": outcome.toolpath.cut_length_mm(),
+            "unreached": [{**u.model_dump(), "in_part": frame.to_part(np.array(u.place)).tolist(),
+                           "place": (np.array(u.place) - zero).tolist()} for u in outcome.unreached]}
+    return _binary(encode(meta, points=frame.to_part(flat.point).astype(np.float32), kinds=flat.kind.astype(np.uint8)))
+
+
+def _proof(opened: Opened, setup: Setup) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
+    _ready(opened, opened.build.proof_key(setup), "proof")
+    return opened.build.proof(setup)
+
+
+@router.get("/setups/{setup_id}/proof", operation_id="readProof")
+def proof(job_id: str, setup_id: str) -> ProofSummary:
+    opened = open_job(job_id)
+    summary, columns = _proof(opened, opened.setup(setup_id))
+    return ProofSummary(motions=len(columns["line"]), **{k: v for k, v in summary.items() if k != "zero"})
+
+
+@router.get("/setups/{setup_id}/proof/columns", operation_id="readProofColumns", response_class=Response,
+            responses=BINARY)
+def proof_columns(job_id: str, setup_id: str) -> Response:
+    """The chart: a row for each motion, places in part coordinates."""
+    opened = open_job(job_id)
+    setup = opened.setup(setup_id)
+    summary, c = _proof(opened, setup)
+    frame = opened.build.frame(setup)
+    ends = np.cumsum(c["seconds"])
+    rate = np.where(c["seconds"] > 1e-9, c["removed"] / np.maximum(c["seconds"], 1e-9), 0.0)
+    return _binary(encode(
+        {"time_s": summary["time_s"], "axis": frame.rotation[:, 2].tolist()},
+        end_s=ends, point=frame.to_part(c["point"]).astype(np.float32),
+        work=(c["point"] - np.array(summary["zero"])).astype(np.float32), kind=c["kind"].astype(np.uint8),
+        feed=c["feed"].astype(np.float32), operation=c["operation"].astype(np.int32), tool=c["tool"].astype(np.int32),
+        program=c["program"].astype(np.int32), line=c["line"].astype(np.int32), rate=rate.astype(np.float32),
+        engagement=c["engagement"].astype(np.float32), clearance=c["clearance"].astype(np.float32)))
+
+
+@router.get("/setups/{setup_id}/proof/stock", operation_id="readStock", response_class=Response, responses=BINARY)
+def proof_stock(job_id: str, setup_id: str, motion: int = Query(ge=0), have: int | None = Query(default=None, ge=0),
+                deviation: bool = False) -> Response:
+    """The stock's surface after some motions: all of it, or the bricks that differ from moment `have`."""
+    opened = open_job(job_id)
+    setup = opened.setup(setup_id)
+    _ready(opened, opened.build.proof_key(setup), "proof")
+    return _binary(player_for(opened.build, setup).bricks(motion, have, deviation))
+
+
+@router.get("/setups/{setup_id}/programs", operation_id="readPrograms")
+def programs(job_id: str, setup_id: str) -> list[ProgramText]:
+    opened = open_job(job_id)
+    setup = opened.setup(setup_id)
+    _ready(opened, opened.build.program_key(setup), "program")
+    return [ProgramText(name=p.name, text=p.text.decode("ascii"), operations=p.operations, lines=p.lines)
+            for p in opened.build.programs(setup)]
+
+
+@router.get("/tools/{number}/outline", operation_id="readToolOutline")
+def tool_outline(job_id: str, number: int) -> dict[str, Any]:
+    """The tool's contour as (radius, height) points of each of its bodies, for drawing to scale."""
+    opened = open_job(job_id)
+    tool = next((t for t in opened.job.tools if t.number == number), None)
+    if tool is None:
+        raise fail("tool", "does not exist (any more).", "Choose another tool.", number)
+    c = tool.cutter
+    angles = np.linspace(0, np.pi / 2, 13)
+    flat = c.radius_mm - c.corner_mm
+    arc = [[flat + c.corner_mm * float(np.sin(a)), c.corner_mm * (1 - float(np.cos(a)))] for a in angles]
+    cutter = [[0.0, 0.0], *arc, [c.radius_mm, c.flute_length_mm]]
+    bodies = [{"name": "cutter", "points": cutter}]
+    if shank_profile(tool) is not None:
+        bodies.append({"name": "shank", "points": [[tool.shank_mm / 2, c.flute_length_mm],
+                                                   [tool.shank_mm / 2, tool.stick_out_mm]]})
+    height = tool.stick_out_mm
+    for section in tool.holder:
+        bodies.append({"name": "holder", "points": [[section.lower_diameter_mm / 2, height],
+                                                    [section.upper_diameter_mm / 2, height + section.height_mm]]})
+        height += section.height_mm
+    return {"bodies": bodies, "length_mm": tool.length_mm}

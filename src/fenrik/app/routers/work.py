@@ -1,0 +1,175 @@
+"""Long work, events, releases and things that the forms need."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import AsyncIterator
+from typing import Any
+
+from fastapi import APIRouter, Request, Response
+from pydantic import BaseModel
+from sqlmodel import Session, col, select
+from sse_starlette.sse import EventSourceResponse
+
+from fenrik.app import queue
+from fenrik.app.context import open_job, store
+from fenrik.app.documents import load, notify
+from fenrik.app.events import hub
+from fenrik.app.tables import ReleaseRow, engine, now
+from fenrik.core.errors import fail
+from fenrik.core.job import Job
+from fenrik.core.keys import sha256
+from fenrik.core.posting import load_dialects
+from fenrik.core.report import cl_texts, merged_proof, setup_report, setup_sheet
+
+router = APIRouter(prefix="/api", tags=["work"])
+
+
+class Compute(BaseModel):
+    """What to compute: operations of a setup (all when empty), and whether to prove them."""
+
+    setup: str
+    operations: list[int] = []
+    proof: bool = True
+
+
+class TaskId(BaseModel):
+    task: str
+
+
+class Release(BaseModel):
+    number: int
+    revision: int
+    made_at: str
+    files: list[str]
+    faults: int
+
+
+@router.post("/jobs/{job_id}/compute", operation_id="compute", status_code=202)
+def compute(job_id: str, body: Compute) -> TaskId:
+    opened = open_job(job_id)
+    setup = opened.setup(body.setup)
+    route = {o.number for o in opened.job.route(setup)}
+    if not route:
+        raise fail("operations", "are missing: nothing is switched on in this setup.", "Add an operation.", body.setup)
+    unknown = sorted(set(body.operations) - route)
+    if unknown:
+        raise fail("operations", "are not in this setup's route, or switched off.", "Choose rows of the route.", unknown)
+    return TaskId(task=queue.submit(job_id, body.model_dump()))
+
+
+@router.post("/tasks/{task_id}/cancel", operation_id="cancelTask")
+def cancel(task_id: str) -> TaskId:
+    if not queue.cancel(task_id):
+        raise fail("task", "does not exist (any more).", "Nothing needs to be done.", task_id)
+    return TaskId(task=task_id)
+
+
+@router.get("/schema", operation_id="readSchema")
+def schema() -> dict[str, Any]:
+    """JSON Schema of the job document; the forms are made from it."""
+    return Job.model_json_schema()
+
+
+@router.get("/dialects", operation_id="listDialects")
+def dialects() -> list[dict[str, str]]:
+    return [{"name": d.name, "description": d.description} for d in load_dialects().values()]
+
+
+@router.get("/events", operation_id="events", response_class=Response,
+            responses={200: {"content": {"text/event-stream": {}}}})
+async def events(request: Request) -> EventSourceResponse:
+    """Changes of jobs and progress of work, as server-sent events."""
+    async def stream() -> AsyncIterator[dict[str, str]]:
+        with hub.subscribe() as inbox:
+            yield {"event": "hello", "data": "{}"}
+            while not await request.is_disconnected():
+                try:
+                    message = await asyncio.wait_for(inbox.get(), timeout=5)
+                except TimeoutError:
+                    continue
+                yield {"event": json.loads(message).get("kind", "job"), "data": message}
+
+    return EventSourceResponse(stream(), ping=15)
+
+
+@router.post("/jobs/{job_id}/releases", operation_id="release", status_code=201)
+def release(job_id: str) -> Release:
+    """Seal the programs, cutter location data, setup sheet and report of all proved setups."""
+    opened = open_job(job_id)
+    build = opened.build
+    setups = [s for s in opened.job.setups if opened.job.route(s)]
+    if not setups:
+        raise fail("operations", "are missing.", "Add an operation first.")
+    for setup in setups:
+        if store().get(build.proof_key(setup)) is None:
+            raise fail("proof", f"of {setup.name or setup.id} is out of date.", "Compute and prove the route first.")
+    reports, files, keys = {}, {}, {}
+    for setup in setups:
+        reports[setup.id] = setup_report(build, setup)
+        keys[f"program {setup.id}"], keys[f"proof {setup.id}"] = build.program_key(setup), build.proof_key(setup)
+        for program in build.programs(setup):
+            files[f"nc/{program.name}"] = program.text
+        for name, text in cl_texts(build, setup).items():
+            files[f"cl/{name}"] = text.encode()
+    files["setup-sheet.html"] = setup_sheet(build, reports).encode()
+    report = {"proof": merged_proof([r["proof"] for r in reports.values()]),
+              "operations": [o for r in reports.values() for o in r["operations"]],
+              "setups": [r["setup"] for r in reports.values()], "programs": [p for r in reports.values() for p in r["programs"]]}
+    files["report.json"] = json.dumps(report, indent=2).encode()
+    for data in files.values():
+        store().put(sha256(data), "released file", data)
+    with Session(engine()) as session:
+        row, _ = load(session, job_id, lock=True)
+        newest = session.exec(select(ReleaseRow.number).where(ReleaseRow.job_id == job_id)
+                              .order_by(col(ReleaseRow.number).desc())).first()
+        made = ReleaseRow(job_id=job_id, number=(newest or 0) + 1, revision=row.head, keys=keys, report=report,
+                          files={name: sha256(data) for name, data in files.items()}, made_at=now())
+        session.add(made)
+        notify(session, kind="release", job=job_id)
+        session.commit()
+        return _release(made)
+
+
+@router.get("/jobs/{job_id}/releases", operation_id="listReleases")
+def list_releases(job_id: str) -> list[Release]:
+    with Session(engine()) as session:
+        load(session, job_id)
+        rows = session.exec(select(ReleaseRow).where(ReleaseRow.job_id == job_id)
+                            .order_by(col(ReleaseRow.number).desc())).all()
+        return [_release(r) for r in rows]
+
+
+@router.get("/jobs/{job_id}/releases/{number}/files/{name:path}", operation_id="readReleasedFile",
+            response_class=Response, responses={200: {"content": {"application/octet-stream": {}}}})
+def released_file(job_id: str, number: int, name: str) -> Response:
+    with Session(engine()) as session:
+        row = session.get(ReleaseRow, (job_id, number)) if 0 < number < 2**31 else None
+        sha = row.files.get(name) if row else None
+    data = store().get(sha) if sha else None
+    if data is None:
+        raise fail("file", "is not part of this release.", "Choose one of its files.", name)
+    media = "text/html; charset=utf-8" if name.endswith(".html") else "text/plain; charset=ascii"
+    shown = "inline" if name.endswith(".html") else "attachment"
+    return Response(data, media_type=media, headers={"content-disposition": f'{shown}; filename="{name.split("/")[-1]}"',
+                                                     "content-security-policy": "default-src 'none'; style-src 'unsafe-inline'"})
+
+
+@router.get("/jobs/{job_id}/setup-sheet", operation_id="readSetupSheet", response_class=Response,
+            responses={200: {"content": {"text/html": {}}}})
+def sheet(job_id: str) -> Response:
+    """The setup sheet of all proved setups, for printing."""
+    build = open_job(job_id).build
+    ready = [s for s in build.job.setups if build.job.route(s) and store().get(build.proof_key(s)) is not None]
+    if not ready:
+        raise fail("proof", "is out of date.", "Compute and prove the route first.")
+    html = setup_sheet(build, {s.id: setup_report(build, s) for s in ready})
+    return Response(html, media_type="text/html; charset=utf-8",
+                    headers={"content-security-policy": "default-src 'none'; style-src 'unsafe-inline'"})
+
+
+def _release(row: ReleaseRow) -> Release:
+    faults = sum(f["severity"] == "fault" for f in row.report["proof"]["findings"])
+    return Release(number=row.number, revision=row.revision, made_at=row.made_at.isoformat(), files=sorted(row.files),
+                   faults=faults)

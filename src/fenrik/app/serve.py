@@ -1,0 +1,43 @@
+"""Serve the application: the web server, its workers, and the watch over both."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import threading
+import time
+
+import uvicorn
+
+CHECK_EVERY_S = 1.0
+
+
+def serve(host: str, port: int, workers: int) -> int:
+    """Run the server and keep `workers` worker processes alive beside it."""
+    stop = threading.Event()
+    keeper = threading.Thread(target=_keep_workers, args=(workers, stop), daemon=True)
+    keeper.start()
+    try:
+        uvicorn.run("fenrik.app.main:app", host=host, port=port, log_level="warning", timeout_graceful_shutdown=3)
+    finally:
+        stop.set()
+        keeper.join(timeout=10)
+    return 0
+
+
+def _keep_workers(count: int, stop: threading.Event) -> None:
+    """Start workers and start them again when they die."""
+    running: list[subprocess.Popen[bytes]] = []
+    while not stop.is_set():
+        running = [p for p in running if p.poll() is None]
+        while len(running) < count:
+            running.append(subprocess.Popen([sys.executable, "-m", "fenrik.cli", "worker"]))
+        stop.wait(CHECK_EVERY_S)
+    for process in running:
+        process.terminate()
+    deadline = time.monotonic() + 5
+    for process in running:
+        try:
+            process.wait(max(deadline - time.monotonic(), 0.1))
+        except subprocess.TimeoutExpired:
+            process.kill()

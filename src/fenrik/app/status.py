@@ -1,0 +1,163 @@
+"""What is ready, out of date, computing or failed, and what a job still lacks."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel
+from sqlmodel import Session, col, select
+
+from fenrik.app.queue import inputs_of
+from fenrik.app.store import DatabaseStore
+from fenrik.app.tables import ComputedRow, TaskRow, engine
+from fenrik.core.build import Build
+from fenrik.core.errors import FenrikError
+from fenrik.core.job import Operation
+
+
+class OperationStatus(BaseModel):
+    number: int
+    state: str
+    reason: str = ""
+    fraction: float = 0.0
+    time_s: float | None = None
+    unreached: int = 0
+
+
+class SetupStatus(BaseModel):
+    id: str
+    proof: str
+    program: str
+    time_s: float | None = None
+    faults: int = 0
+    attentions: int = 0
+    problem: str = ""
+
+
+class Missing(BaseModel):
+    stage: str
+    message: str
+
+
+class TaskStatus(BaseModel):
+    id: str
+    state: str
+    fraction: float
+    words: str
+    what: dict[str, Any]
+    problems: list[dict[str, Any]] = []
+
+
+class JobStatus(BaseModel):
+    """Everything about a job that is not in its document."""
+
+    version: int
+    operations: list[OperationStatus]
+    setups: list[SetupStatus]
+    missing: list[Missing]
+    tasks: list[TaskStatus]
+    can_undo: bool
+    can_redo: bool
+
+
+def job_status(job_id: str, build: Build, version: int, can_undo: bool, can_redo: bool) -> JobStatus:
+    with Session(engine()) as session:
+        computed = {r.operation: r.inputs for r in
+                    session.exec(select(ComputedRow).where(ComputedRow.job_id == job_id))}
+        tasks = list(session.exec(select(TaskRow).where(TaskRow.job_id == job_id)
+                                  .order_by(col(TaskRow.made_at).desc()).limit(8)))
+    operations, setups = _states(build, computed, tasks)
+    shown = [TaskStatus(id=t.id, state=t.state, fraction=t.fraction, words=t.words, what=t.what, problems=t.problems)
+             for t in tasks]
+    return JobStatus(version=version, operations=operations, setups=setups, missing=_missing(build, setups),
+                     tasks=shown, can_undo=can_undo, can_redo=can_redo)
+
+
+def _states(build: Build, computed: dict[int, Any], tasks: list[TaskRow]) -> tuple[list[OperationStatus],
+                                                                                   list[SetupStatus]]:
+    job, store = build.job, build.store
+    keys: dict[str, str] = {}
+    trouble = ""
+    if job.part is not None:
+        try:
+            for setup in job.setups:
+                for o in job.route(setup):
+                    keys[f"path {o.number}"] = build.path_key(o)
+                keys[f"program {setup.id}"], keys[f"proof {setup.id}"] = (build.program_key(setup),
+                                                                          build.proof_key(setup))
+        except FenrikError as error:
+            trouble = str(error)
+    present = store.present(list(keys.values())) if isinstance(store, DatabaseStore) else set()
+    running = next((t for t in tasks if t.state == "running"), None)
+    latest = next((t for t in tasks if t.state in ("failed", "done", "cancelled")), None)
+    operations, setups, times = [], [], {}
+    for setup in job.setups:
+        proof, program = keys.get(f"proof {setup.id}"), keys.get(f"program {setup.id}")
+        status = SetupStatus(id=setup.id, proof="ready" if proof in present else "out of date",
+                             program="ready" if program in present else "out of date", problem=trouble)
+        if proof in present:
+            summary, _ = build.proof(setup)
+            status.time_s = summary["time_s"]
+            status.faults = sum(f["severity"] == "fault" for f in summary["findings"])
+            status.attentions = sum(f["severity"] == "attention" for f in summary["findings"])
+            times |= summary["time_by_operation"]
+        setups.append(status)
+    for o in job.operations:
+        key = keys.get(f"path {o.number}")
+        status_o = OperationStatus(number=o.number, state="ready", time_s=times.get(str(o.number)))
+        if not o.enabled:
+            status_o.state = "off"
+        elif key is None or key not in present:
+            status_o.state, status_o.reason = "out of date", trouble or _reason(o, build, computed.get(o.number))
+            if running and _concerns(running, o):
+                status_o.state, status_o.fraction = "computing", running.fraction
+            elif latest and latest.state == "failed" and _concerns(latest, o):
+                status_o.state, status_o.reason = "failed", latest.words
+        operations.append(status_o)
+    return operations, setups
+
+
+def _concerns(task: TaskRow, operation: Operation) -> bool:
+    numbers = task.what.get("operations")
+    return task.what.get("setup") == operation.setup and (not numbers or operation.number in numbers)
+
+
+def _reason(operation: Operation, build: Build, before: dict[str, Any] | None) -> str:
+    """Why an operation is out of date, in words."""
+    if before is None:
+        return "Not computed yet."
+    after = inputs_of(operation, build)
+    fields = type(operation.params).model_fields
+    changed = [f"{fields[k].title or k} was {_word(before['params'].get(k))}, is {_word(v)}"
+               for k, v in after["params"].items() if k in fields and before["params"].get(k) != v]
+    if before["tool"] != after["tool"]:
+        changed.append("the tool changed")
+    if before["feeds"] != after["feeds"]:
+        changed.append("the feeds changed")
+    if not changed and before["before"] != after["before"]:
+        changed.append("the stock before it changed")
+    return "; ".join(changed) + "." if changed else "Heights of the setup changed."
+
+
+def _word(value: Any) -> str:
+    return "empty" if value is None else f"{value:g}" if isinstance(value, float) else str(value)
+
+
+def _missing(build: Build, setups: list[SetupStatus]) -> list[Missing]:
+    job = build.job
+    found = []
+    if job.part is None:
+        found.append(Missing(stage="part", message="Bring in a model."))
+    if not job.setups:
+        found.append(Missing(stage="setups", message="Add a setup."))
+    found += [Missing(stage="setups", message=f"{s.name or s.id}: choose a machine.") for s in job.setups if not s.machine]
+    if not job.tools:
+        found.append(Missing(stage="tools", message="Add a tool."))
+    if not job.operations:
+        found.append(Missing(stage="route", message="Add an operation."))
+    for status in setups:
+        if job.route(job.setup(status.id)) and status.proof != "ready":
+            found.append(Missing(stage="proof", message="Compute and prove the route."))
+        if status.faults:
+            found.append(Missing(stage="proof", message=f"{status.faults} faults to look at."))
+    return found

@@ -1,0 +1,108 @@
+"""The tables: documents with their history, model files, artefacts, tasks, releases."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from functools import lru_cache
+from typing import Any
+
+from sqlalchemy import JSON, Column, Engine, LargeBinary
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlmodel import Field, SQLModel, create_engine
+
+from fenrik.app.settings import sqlalchemy_url
+
+JSON_COLUMN = JSON().with_variant(JSONB(), "postgresql")
+
+
+def now() -> datetime:
+    return datetime.now(UTC)
+
+
+class JobRow(SQLModel, table=True):
+    """A job: `head` is the revision shown, `top` the newest that redo can reach, `version` counts every change."""
+
+    __tablename__ = "job"
+    id: str = Field(primary_key=True)
+    name: str
+    head: int = 0
+    top: int = 0
+    version: int = 0
+    changed_at: datetime = Field(default_factory=now)
+
+
+class RevisionRow(SQLModel, table=True):
+    """One state of a job's document."""
+
+    __tablename__ = "revision"
+    job_id: str = Field(primary_key=True, foreign_key="job.id", ondelete="CASCADE")
+    number: int = Field(primary_key=True)
+    document: dict[str, Any] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
+    model_sha: str | None = None
+    label: str = ""
+    made_at: datetime = Field(default_factory=now)
+
+
+class ModelRow(SQLModel, table=True):
+    """A model file, by the SHA-256 of its bytes."""
+
+    __tablename__ = "model"
+    sha: str = Field(primary_key=True)
+    name: str
+    data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+
+
+class ArtefactRow(SQLModel, table=True):
+    """Something computed, compressed, by its key."""
+
+    __tablename__ = "artefact"
+    key: str = Field(primary_key=True)
+    kind: str
+    size: int
+    data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+    made_at: datetime = Field(default_factory=now)
+
+
+class ComputedRow(SQLModel, table=True):
+    """What an operation was last computed from, to tell why it is out of date."""
+
+    __tablename__ = "computed"
+    job_id: str = Field(primary_key=True, foreign_key="job.id", ondelete="CASCADE")
+    operation: int = Field(primary_key=True)
+    inputs: dict[str, Any] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
+    seconds: float = 0.0
+
+
+class TaskRow(SQLModel, table=True):
+    """Work in the queue with its progress."""
+
+    __tablename__ = "task"
+    id: str = Field(primary_key=True)
+    job_id: str = Field(foreign_key="job.id", ondelete="CASCADE", index=True)
+    what: dict[str, Any] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
+    state: str = "waiting"
+    fraction: float = 0.0
+    words: str = ""
+    cancel: bool = False
+    problems: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSON_COLUMN, nullable=False))
+    queue_id: int | None = None
+    made_at: datetime = Field(default_factory=now)
+
+
+class ReleaseRow(SQLModel, table=True):
+    """Files handed to the shop; never changed. `keys` are what they were built from."""
+
+    __tablename__ = "release"
+    job_id: str = Field(primary_key=True, foreign_key="job.id", ondelete="CASCADE")
+    number: int = Field(primary_key=True)
+    revision: int
+    keys: dict[str, str] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
+    files: dict[str, str] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
+    report: dict[str, Any] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
+    made_at: datetime = Field(default_factory=now)
+
+
+@lru_cache(maxsize=1)
+def engine() -> Engine:
+    return create_engine(sqlalchemy_url(), pool_size=10, max_overflow=20, pool_pre_ping=True, pool_timeout=10,
+                         connect_args={"connect_timeout": 5})

@@ -1,0 +1,38 @@
+"""Compile all kernels ahead of their first use, by a tiny job of each kind."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from fenrik.core.contact import DropIndex, tip_heights
+from fenrik.core.contact.distance import DistanceIndex, signed_distances
+from fenrik.core.posting import PostedOperation, load_dialects, post_programs, read_program
+from fenrik.core.solids.model import Mesh
+from fenrik.core.stock import Bodies, Stock, cut, stock_mesh
+from fenrik.core.tools import BallCutter, Tool
+from fenrik.core.tools.profile import bull_nose_profile
+from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, motion_times
+
+
+def warm() -> None:
+    """Runs every kernel once; compiled code is kept on disk, so later calls are quick."""
+    corners = np.array([[0.0, 0, 0], [4, 0, 0], [0, 4, 0], [0, 0, 4]])
+    mesh = Mesh(corners, np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3], [0, 3, 2]], np.int32), np.zeros(4, np.int32))
+    for radius, corner in ((1.0, 0.0), (1.0, 1.0), (1.0, 0.3)):
+        profile = bull_nose_profile(radius, corner, 5.0)
+        tip_heights(DropIndex.build(mesh, profile), np.array([[1.0, 1.0], [9.0, 9.0]]))
+        stock = Stock.box(np.zeros(3), np.array([6.0, 6.0, 4.0]), 0.5)
+        starts = np.array([[-2.0, 3, 3], [3, 3, 2.5]])
+        stock, _ = cut(stock, starts, starts + [3.0, 1.0, -0.5], Bodies(profile, (profile.lifted(5.0),)))
+        stock_mesh(stock)
+    signed_distances(DistanceIndex.build(mesh), corners + 0.1)
+    builder = PathBuilder(Feeds(100, 50, 200), 9.0, 6.0)
+    builder.travel(0, 0, 5)
+    builder.enter_helix(np.array([1.0, 0]), np.array([0.0, 0, 4]), 5.0, 1.0)
+    builder.cut(np.array([[1.0, 1, 4], [2, 2, 4]]))
+    path = builder.finish()
+    motion_times(path, MotionLimits())
+    tool = Tool(number=1, cutter=BallCutter(diameter_mm=2, flute_length_mm=4), stick_out_mm=9)
+    for dialect in load_dialects().values():
+        for program in post_programs(dialect, [PostedOperation(1, "warm", tool, 1000, path)], "warm", 54):
+            read_program(program.text, 1)
