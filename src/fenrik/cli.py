@@ -87,12 +87,15 @@ def read_job_file(path: Path) -> tuple[Job, bytes]:
         raise FenrikError(Problem("part", "is missing.", "Name the model file."))
     model = (path.parent / job.part.file).resolve()
     if not model.is_relative_to(path.parent.resolve()):
-        raise FenrikError(Problem("part.file", "leaves the job's folder.", "Put the model beside the job.", job.part.file))
+        raise FenrikError(
+            Problem("part.file", "leaves the job's folder.", "Put the model beside the job.", job.part.file)
+        )
     return job, _bytes_of(model, "part.file")
 
 
-def plan(path: Path, out: Path, only: set[int] | None = None, cell_mm: float | None = None,
-         progress: Progress = silent) -> dict[str, Any]:
+def plan(
+    path: Path, out: Path, only: set[int] | None = None, cell_mm: float | None = None, progress: Progress = silent
+) -> dict[str, Any]:
     """Compute a job and write everything into a folder; gives the report.
 
     Raises:
@@ -103,8 +106,11 @@ def plan(path: Path, out: Path, only: set[int] | None = None, cell_mm: float | N
     if only is not None:
         missing = only - {o.number for o in job.operations}
         if missing:
-            raise FenrikError(Problem("only", "names operations that the job does not have.",
-                                      "Use numbers of the route.", sorted(missing)))
+            raise FenrikError(
+                Problem(
+                    "only", "names operations that the job does not have.", "Use numbers of the route.", sorted(missing)
+                )
+            )
         job = job.model_copy(update={"operations": [o for o in job.operations if o.number in only]})
     build = Build(job, model, MemoryStore(), cell_mm)
     compute_s: dict[int, float] = {}
@@ -117,14 +123,21 @@ def plan(path: Path, out: Path, only: set[int] | None = None, cell_mm: float | N
         route = job.route(setup)
         for j, operation in enumerate(route):
             started = time.perf_counter()
-            build.compute(setup, {operation.number}, with_proof=False,
-                          progress=part_of(share, 0.7 * j / len(route), 0.7 * (j + 1) / len(route)))
+            build.compute(
+                setup,
+                {operation.number},
+                with_proof=False,
+                progress=part_of(share, 0.7 * j / len(route), 0.7 * (j + 1) / len(route)),
+            )
             compute_s[operation.number] = time.perf_counter() - started
         build.proof(setup, part_of(share, 0.7, 0.95))
         reports[setup.id] = setup_report(build, setup, compute_s)
     report = _write(build, reports, out)
-    report |= {"seconds": time.perf_counter() - began, "version": __version__,
-               "peak_memory_mb": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024}
+    report |= {
+        "seconds": time.perf_counter() - began,
+        "version": __version__,
+        "peak_memory_mb": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024,
+    }
     (out / "report.json").write_text(json.dumps(report, indent=2), "utf-8")
     progress(1.0, "done")
     return report
@@ -156,7 +169,9 @@ def _plan(options: argparse.Namespace) -> int:
     try:
         only = {int(n) for n in options.only.split(",") if n.strip()} or None
     except ValueError as error:
-        raise FenrikError(Problem("only", "is not a list of numbers.", "Write for example 10,20.", options.only)) from error
+        raise FenrikError(
+            Problem("only", "is not a list of numbers.", "Write for example 10,20.", options.only)
+        ) from error
     if options.cell is not None and not options.cell > 0:
         raise FenrikError(Problem("cell", "must be above 0.", "Use for example 0.2.", options.cell))
     report = _with_bar(lambda progress: plan(options.job, options.out, only, options.cell, progress))
@@ -170,8 +185,13 @@ def _with_bar(work: Callable[[Progress], dict[str, Any]]) -> dict[str, Any]:
     console = Console(stderr=True)
     if not console.is_terminal:
         return work(silent)
-    with Bars(TextColumn("{task.description}"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"),
-              TimeElapsedColumn(), console=console) as bars:
+    with Bars(
+        TextColumn("{task.description}"),
+        BarColumn(),
+        TextColumn("{task.percentage:>3.0f} %"),
+        TimeElapsedColumn(),
+        console=console,
+    ) as bars:
         task = bars.add_task("planning", total=1.0)
         return work(lambda fraction, words: bars.update(task, completed=fraction, description=words[:40]))
 
@@ -202,7 +222,12 @@ def _warm(_options: argparse.Namespace) -> int:
 
 
 _COMMANDS: dict[str, Callable[[argparse.Namespace], int]] = {
-    "plan": _plan, "schema": _schema, "import": _import, "serve": _serve, "worker": _worker, "migrate": _migrate,
+    "plan": _plan,
+    "schema": _schema,
+    "import": _import,
+    "serve": _serve,
+    "worker": _worker,
+    "migrate": _migrate,
     "warm": _warm,
 }
 

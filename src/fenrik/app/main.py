@@ -48,11 +48,17 @@ async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
 
 
 PROBLEM = {"model": problems.ProblemDocument, "content": {problems.MEDIA: {}}}
-app = FastAPI(title="Fenrik", version=__version__, lifespan=lifespan,
-              responses={422: {**PROBLEM, "description": "Wrong, field by field"},
-                         409: {**PROBLEM, "description": "Somebody else changed it"},
-                         400: {**PROBLEM, "description": "Not understood"},
-                         503: {**PROBLEM, "description": "The database does not answer"}})
+app = FastAPI(
+    title="Fenrik",
+    version=__version__,
+    lifespan=lifespan,
+    responses={
+        422: {**PROBLEM, "description": "Wrong, field by field"},
+        409: {**PROBLEM, "description": "Somebody else changed it"},
+        400: {**PROBLEM, "description": "Not understood"},
+        503: {**PROBLEM, "description": "The database does not answer"},
+    },
+)
 app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
 problems.install(app)
 for module in (jobs, views, work):
@@ -76,4 +82,3 @@ def page(path: str) -> Response:
     if (WEB / "index.html").is_file():
         return FileResponse(WEB / "index.html", headers={"cache-control": "no-cache"})
     raise HTTPException(404, "The front end is not built; run ./start.")
-

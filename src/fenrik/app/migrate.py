@@ -57,10 +57,10 @@ def load_demo() -> None:
 def compute_all(job_id: str, job: Job, model: bytes) -> None:
     build = Build(job, model, DatabaseStore())
     for setup in job.setups:
-        build.compute(setup, progress=lambda f, w: print(f"\r  {100 * f:3.0f} %  {w[:50]:<50}", end="",
-                                                         file=sys.stderr, flush=True))
+        build.compute(
+            setup,
+            progress=lambda f, w: print(f"\r  {100 * f:3.0f} %  {w[:50]:<50}", end="", file=sys.stderr, flush=True),
+        )
         print(file=sys.stderr)
         for operation in job.route(setup):
             _remember(job_id, operation, build, 0.0)
-
-

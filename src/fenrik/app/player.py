@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import threading
 from collections import OrderedDict
 from dataclasses import dataclass, field
@@ -15,8 +16,8 @@ from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.job import Setup
 from fenrik.core.stock import Bodies, Stock, brick_mesh, changed_bricks, cut
 from fenrik.core.stock.mesh import brick_count
-from fenrik.core.tools import cutter_profile
 from fenrik.core.toolpath import Toolpath
+from fenrik.core.tools import cutter_profile
 
 MOMENTS = 12
 FLATTEN_MM = 0.005
@@ -73,8 +74,9 @@ class Player:
         rows = np.arange(max(begin - 1, 0), end)
         zero = np.zeros(len(rows))
         up = np.tile([0.0, 0.0, 1.0], (len(rows), 1))
-        path = Toolpath(c["point"][rows], up, c["motion"][rows], c["centre"][rows], up, c["kind"][rows], zero,
-                        zero.astype(np.int32))
+        path = Toolpath(
+            c["point"][rows], up, c["motion"][rows], c["centre"][rows], up, c["kind"][rows], zero, zero.astype(np.int32)
+        )
         lead = np.array([0])
         if begin == 0:
             path = Toolpath.joined([path.rows(lead), path])
@@ -110,10 +112,12 @@ class Player:
                 values.append(signed_distances(self._distances(), v)[0])
         meta = {"motion": motion, "full": known is None, "cell_mm": stock.lattice.cell_mm}
         arrays: dict[str, Any] = {
-            "ids": np.array(ids, np.uint32), "vertex_counts": np.array(vertex_counts, np.uint32),
+            "ids": np.array(ids, np.uint32),
+            "vertex_counts": np.array(vertex_counts, np.uint32),
             "index_counts": np.array(index_counts, np.uint32),
             "vertices": np.concatenate(vertices or [np.zeros((0, 3))]).astype(np.float32),
-            "indices": np.concatenate(indices or [np.zeros(0, np.int32)]).astype(np.uint32)}
+            "indices": np.concatenate(indices or [np.zeros(0, np.int32)]).astype(np.uint32),
+        }
         if deviation:
             arrays["deviation"] = np.concatenate(values or [np.zeros(0)]).astype(np.float32)
         return encode(meta, **arrays)
@@ -128,7 +132,7 @@ def _stretches(values: np.ndarray) -> list[tuple[int, int]]:
     if len(values) == 0:
         return []
     cuts = [0, *(np.flatnonzero(values[1:] != values[:-1]) + 1).tolist(), len(values)]
-    return list(zip(cuts[:-1], cuts[1:], strict=True))
+    return list(itertools.pairwise(cuts))
 
 
 _players: OrderedDict[str, Player] = OrderedDict()

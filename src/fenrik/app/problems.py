@@ -42,8 +42,12 @@ class Conflict(Exception):
 
 
 def answer(status: int, title: str, problems: list[Problem] | None = None, detail: str = "") -> JSONResponse:
-    document = ProblemDocument(title=title, status=status, detail=detail,
-                               problems=[ProblemField(**{**p.as_dict(), "value": _plain(p.value)}) for p in problems or []])
+    document = ProblemDocument(
+        title=title,
+        status=status,
+        detail=detail,
+        problems=[ProblemField(**{**p.as_dict(), "value": _plain(p.value)}) for p in problems or []],
+    )
     return JSONResponse(document.model_dump(mode="json"), status, media_type=MEDIA)
 
 
@@ -64,7 +68,9 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(RequestValidationError)
     async def _invalid(_request: Request, error: RequestValidationError) -> JSONResponse:
-        problems = [Problem(".".join(str(p) for p in e["loc"]), e["msg"], "Correct this value.") for e in error.errors()]
+        problems = [
+            Problem(".".join(str(p) for p in e["loc"]), e["msg"], "Correct this value.") for e in error.errors()
+        ]
         return answer(422, "The request is not valid.", problems)
 
     @app.exception_handler(HTTPException)
@@ -74,5 +80,8 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(OperationalError)
     @app.exception_handler(PoolTimeout)
     async def _database(_request: Request, _error: Exception) -> JSONResponse:
-        return answer(503, "The database does not answer.",
-                      detail="Nothing is lost. Start the database again (./start) and repeat the last step.")
+        return answer(
+            503,
+            "The database does not answer.",
+            detail="Nothing is lost. Start the database again (./start) and repeat the last step.",
+        )

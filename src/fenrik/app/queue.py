@@ -26,8 +26,11 @@ OPEN_STATES = ("waiting", "running")
 queue = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=database_url()))
 
 
-@queue.task(name="compute", queue="compute", retry=procrastinate.RetryStrategy(max_attempts=3, wait=1,
-                                                                              retry_exceptions=[OSError]))
+@queue.task(
+    name="compute",
+    queue="compute",
+    retry=procrastinate.RetryStrategy(max_attempts=3, wait=1, retry_exceptions=[OSError]),
+)
 def compute(task_id: str) -> None:
     """Compute what a task asks for: paths of operations, or everything up to the proof of a setup."""
     began = time.monotonic()
@@ -65,29 +68,41 @@ def compute(task_id: str) -> None:
     except StopIteration:
         _report(task_id, job_id, "failed", 0.0, "The setup is gone.", [Problem("setup", "is gone.", "Choose another.")])
     except Exception as error:
-        _report(task_id, job_id, "failed", 0.0, "Fenrik failed here.",
-                [Problem("computation", f"failed: {type(error).__name__}: {error}.", "Please report this job.")])
+        _report(
+            task_id,
+            job_id,
+            "failed",
+            0.0,
+            "Fenrik failed here.",
+            [Problem("computation", f"failed: {type(error).__name__}: {error}.", "Please report this job.")],
+        )
         raise
 
 
 def inputs_of(operation: Operation, build: Build) -> dict[str, Any]:
     """What an operation is computed from, in a form that can be compared later."""
     tool = build.job.tool(operation.tool)
-    return {"params": operation.params.model_dump(mode="json"), "tool": tool.cutter.model_dump(mode="json"),
-            "feeds": list(build.feeds(operation).__dict__.values()), "key": build.path_key(operation),
-            "before": build._stock_key_before(operation)}
+    return {
+        "params": operation.params.model_dump(mode="json"),
+        "tool": tool.cutter.model_dump(mode="json"),
+        "feeds": list(build.feeds(operation).__dict__.values()),
+        "key": build.path_key(operation),
+        "before": build._stock_key_before(operation),
+    }
 
 
 def _remember(job_id: str, operation: Operation, build: Build, seconds: float) -> None:
     with Session(engine()) as session:
-        row = ComputedRow(job_id=job_id, operation=operation.number, inputs=inputs_of(operation, build),
-                          seconds=seconds)
+        row = ComputedRow(
+            job_id=job_id, operation=operation.number, inputs=inputs_of(operation, build), seconds=seconds
+        )
         session.merge(row)
         session.commit()
 
 
-def _report(task_id: str, job_id: str, state: str, fraction: float, words: str,
-            problems: list[Problem] | None = None) -> bool:
+def _report(
+    task_id: str, job_id: str, state: str, fraction: float, words: str, problems: list[Problem] | None = None
+) -> bool:
     """Write progress down and tell the pages; true when somebody asked to cancel."""
     with Session(engine()) as session:
         task = session.get(TaskRow, task_id)
@@ -97,7 +112,9 @@ def _report(task_id: str, job_id: str, state: str, fraction: float, words: str,
         task.fraction = fraction if state == "running" else (1.0 if state == "done" else task.fraction)
         task.problems = [{**p.as_dict(), "value": str(p.value)} for p in problems or []]
         cancel = task.cancel
-        notify(session, kind="task", job=job_id, task=task_id, state=state, fraction=round(fraction, 4), words=words[:120])
+        notify(
+            session, kind="task", job=job_id, task=task_id, state=state, fraction=round(fraction, 4), words=words[:120]
+        )
         session.commit()
     return cancel and state == "running"
 
@@ -131,8 +148,15 @@ def cancel(task_id: str) -> bool:
         task.cancel = True
         if task.state == "waiting":
             task.state = "cancelled"
-        notify(session, kind="task", job=task.job_id, task=task_id, state=task.state, fraction=task.fraction,
-               words="cancelling")
+        notify(
+            session,
+            kind="task",
+            job=task.job_id,
+            task=task_id,
+            state=task.state,
+            fraction=task.fraction,
+            words="cancelling",
+        )
         session.commit()
     return True
 

@@ -62,19 +62,31 @@ class JobStatus(BaseModel):
 
 def job_status(job_id: str, build: Build, version: int, can_undo: bool, can_redo: bool) -> JobStatus:
     with Session(engine()) as session:
-        computed = {r.operation: r.inputs for r in
-                    session.exec(select(ComputedRow).where(ComputedRow.job_id == job_id))}
-        tasks = list(session.exec(select(TaskRow).where(TaskRow.job_id == job_id)
-                                  .order_by(col(TaskRow.made_at).desc()).limit(8)))
+        computed = {
+            r.operation: r.inputs for r in session.exec(select(ComputedRow).where(ComputedRow.job_id == job_id))
+        }
+        tasks = list(
+            session.exec(select(TaskRow).where(TaskRow.job_id == job_id).order_by(col(TaskRow.made_at).desc()).limit(8))
+        )
     operations, setups = _states(build, computed, tasks)
-    shown = [TaskStatus(id=t.id, state=t.state, fraction=t.fraction, words=t.words, what=t.what, problems=t.problems)
-             for t in tasks]
-    return JobStatus(version=version, operations=operations, setups=setups, missing=_missing(build, setups),
-                     tasks=shown, can_undo=can_undo, can_redo=can_redo)
+    shown = [
+        TaskStatus(id=t.id, state=t.state, fraction=t.fraction, words=t.words, what=t.what, problems=t.problems)
+        for t in tasks
+    ]
+    return JobStatus(
+        version=version,
+        operations=operations,
+        setups=setups,
+        missing=_missing(build, setups),
+        tasks=shown,
+        can_undo=can_undo,
+        can_redo=can_redo,
+    )
 
 
-def _states(build: Build, computed: dict[int, Any], tasks: list[TaskRow]) -> tuple[list[OperationStatus],
-                                                                                   list[SetupStatus]]:
+def _states(
+    build: Build, computed: dict[int, Any], tasks: list[TaskRow]
+) -> tuple[list[OperationStatus], list[SetupStatus]]:
     job, store = build.job, build.store
     keys: dict[str, str] = {}
     trouble = ""
@@ -83,18 +95,26 @@ def _states(build: Build, computed: dict[int, Any], tasks: list[TaskRow]) -> tup
             for setup in job.setups:
                 for o in job.route(setup):
                     keys[f"path {o.number}"] = build.path_key(o)
-                keys[f"program {setup.id}"], keys[f"proof {setup.id}"] = (build.program_key(setup),
-                                                                          build.proof_key(setup))
+                keys[f"program {setup.id}"], keys[f"proof {setup.id}"] = (
+                    build.program_key(setup),
+                    build.proof_key(setup),
+                )
         except FenrikError as error:
             trouble = str(error)
     present = store.present(list(keys.values())) if isinstance(store, DatabaseStore) else set()
     running = next((t for t in tasks if t.state == "running"), None)
     latest = next((t for t in tasks if t.state in ("failed", "done", "cancelled")), None)
-    operations, setups, times = [], [], {}
+    operations: list[OperationStatus] = []
+    setups: list[SetupStatus] = []
+    times: dict[str, float] = {}
     for setup in job.setups:
         proof, program = keys.get(f"proof {setup.id}"), keys.get(f"program {setup.id}")
-        status = SetupStatus(id=setup.id, proof="ready" if proof in present else "out of date",
-                             program="ready" if program in present else "out of date", problem=trouble)
+        status = SetupStatus(
+            id=setup.id,
+            proof="ready" if proof in present else "out of date",
+            program="ready" if program in present else "out of date",
+            problem=trouble,
+        )
         if proof in present:
             summary, _ = build.proof(setup)
             status.time_s = summary["time_s"]
@@ -128,8 +148,11 @@ def _reason(operation: Operation, build: Build, before: dict[str, Any] | None) -
         return "Not computed yet."
     after = inputs_of(operation, build)
     fields = type(operation.params).model_fields
-    changed = [f"{fields[k].title or k} was {_word(before['params'].get(k))}, is {_word(v)}"
-               for k, v in after["params"].items() if k in fields and before["params"].get(k) != v]
+    changed = [
+        f"{fields[k].title or k} was {_word(before['params'].get(k))}, is {_word(v)}"
+        for k, v in after["params"].items()
+        if k in fields and before["params"].get(k) != v
+    ]
     if before["tool"] != after["tool"]:
         changed.append("the tool changed")
     if before["feeds"] != after["feeds"]:
@@ -150,7 +173,9 @@ def _missing(build: Build, setups: list[SetupStatus]) -> list[Missing]:
         found.append(Missing(stage="part", message="Bring in a model."))
     if not job.setups:
         found.append(Missing(stage="setups", message="Add a setup."))
-    found += [Missing(stage="setups", message=f"{s.name or s.id}: choose a machine.") for s in job.setups if not s.machine]
+    found += [
+        Missing(stage="setups", message=f"{s.name or s.id}: choose a machine.") for s in job.setups if not s.machine
+    ]
     if not job.tools:
         found.append(Missing(stage="tools", message="Add a tool."))
     if not job.operations:

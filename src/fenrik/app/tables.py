@@ -104,5 +104,11 @@ class ReleaseRow(SQLModel, table=True):
 
 @lru_cache(maxsize=1)
 def engine() -> Engine:
-    return create_engine(sqlalchemy_url(), pool_size=10, max_overflow=20, pool_pre_ping=True, pool_timeout=10,
-                         connect_args={"connect_timeout": 5})
+    return create_engine(
+        sqlalchemy_url(),
+        pool_size=10,
+        max_overflow=20,
+        pool_pre_ping=True,
+        pool_timeout=10,
+        connect_args={"connect_timeout": 5},
+    )

@@ -8,6 +8,12 @@ from fenrik.app.queue import HEARTBEAT_S, STALLED_S, queue
 def run_worker() -> int:
     """Take work from the queue until stopped."""
     with queue.open():
-        queue.run_worker(queues=["compute"], concurrency=1, fetch_job_polling_interval=2.0, delete_jobs="successful",
-                         update_heartbeat_interval=HEARTBEAT_S, stalled_worker_timeout=STALLED_S)
+        queue.run_worker(
+            queues=["compute"],
+            concurrency=1,
+            fetch_job_polling_interval=2.0,
+            delete_jobs="successful",
+            update_heartbeat_interval=HEARTBEAT_S,
+            stalled_worker_timeout=STALLED_S,
+        )
     return 0

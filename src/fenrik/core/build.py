@@ -31,8 +31,8 @@ from fenrik.core.strategies import STRATEGIES, Outcome, StrategyInputs, run_stra
 from fenrik.core.strategies.common import TESSELLATION_SHARE
 from fenrik.core.strategies.level_roughing import LevelRoughing
 from fenrik.core.strategies.parallel_finishing import FacesBoundary, ParallelFinishing
-from fenrik.core.tools import cutter_profile
 from fenrik.core.toolpath import Feeds, Toolpath
+from fenrik.core.tools import cutter_profile
 
 SOLID_VERSION, STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 1, 1, 1, 1
 PROOF_DEFLECTION_MM = 0.002
@@ -84,39 +84,76 @@ class Build:
         return self.stock_key(before[index - 1]) if index > 0 else self.first_stock_key(setup)
 
     def first_stock_key(self, setup: Setup) -> str:
-        return key_of("stock 0", STOCK_VERSION, solid=self.solid_key, up=setup.up, spin=setup.spin_deg,
-                      stock=setup.stock, cell=self.cell_override)
+        return key_of(
+            "stock 0",
+            STOCK_VERSION,
+            solid=self.solid_key,
+            up=setup.up,
+            spin=setup.spin_deg,
+            stock=setup.stock,
+            cell=self.cell_override,
+        )
 
     def path_key(self, operation: Operation) -> str:
         setup, tool = self.job.setup(operation.setup), self.job.tool(operation.tool)
         params = self._absolute(operation) if self._uses_zero(operation) else operation.params
         version = STRATEGIES[operation.params.strategy][2]
-        return key_of("path", version, before=self._stock_key_before(operation), cutter=tool.cutter,
-                      feeds=asdict(self.feeds(operation)), params=params, clearance=setup.clearance_mm,
-                      retract=setup.retract_mm)
+        return key_of(
+            "path",
+            version,
+            before=self._stock_key_before(operation),
+            cutter=tool.cutter,
+            feeds=asdict(self.feeds(operation)),
+            params=params,
+            clearance=setup.clearance_mm,
+            retract=setup.retract_mm,
+        )
 
     def stock_key(self, operation: Operation) -> str:
         tool = self.job.tool(operation.tool)
         return key_of("stock", STOCK_VERSION, path=self.path_key(operation), cutter=tool.cutter)
 
     def program_key(self, setup: Setup) -> str:
-        rows = [{"path": self.path_key(o), "number": o.number, "name": o.name, "tool": self._tool_words(o),
-                 "rpm": self.rpm(o)} for o in self.job.route(setup)]
-        return key_of("program", PROGRAM_VERSION, rows=rows, dialect=self.dialect(setup), name=self.program_name(setup),
-                      offset=setup.work_offset, zero=setup.work_zero)
+        rows = [
+            {
+                "path": self.path_key(o),
+                "number": o.number,
+                "name": o.name,
+                "tool": self._tool_words(o),
+                "rpm": self.rpm(o),
+            }
+            for o in self.job.route(setup)
+        ]
+        return key_of(
+            "program",
+            PROGRAM_VERSION,
+            rows=rows,
+            dialect=self.dialect(setup),
+            name=self.program_name(setup),
+            offset=setup.work_offset,
+            zero=setup.work_zero,
+        )
 
     def proof_key(self, setup: Setup) -> str:
         tools = [self.job.tool(o.tool) for o in self.job.route(setup)]
-        return key_of("proof", PROOF_VERSION, program=self.program_key(setup), stock=self.first_stock_key(setup),
-                      tools=tools, machine=self.job.machine_of(setup), settings=self.job.proof,
-                      tolerances=self._tolerances(setup))
+        return key_of(
+            "proof",
+            PROOF_VERSION,
+            program=self.program_key(setup),
+            stock=self.first_stock_key(setup),
+            tools=tools,
+            machine=self.job.machine_of(setup),
+            settings=self.job.proof,
+            tolerances=self._tolerances(setup),
+        )
 
     # Small things derived from the document
 
     def feeds(self, operation: Operation) -> Feeds:
         tool = self.job.tool(operation.tool)
-        return Feeds(operation.cutting_feed_mm_min or tool.cutting_feed_mm_min, tool.entry_feed_mm_min,
-                     tool.exit_feed_mm_min)
+        return Feeds(
+            operation.cutting_feed_mm_min or tool.cutting_feed_mm_min, tool.entry_feed_mm_min, tool.exit_feed_mm_min
+        )
 
     def rpm(self, operation: Operation) -> float:
         return operation.spindle_rpm or self.job.tool(operation.tool).spindle_rpm
@@ -124,8 +161,12 @@ class Build:
     def dialect(self, setup: Setup) -> Dialect:
         dialects = load_dialects()
         if setup.dialect not in dialects:
-            raise fail(f"setups.{setup.id}.dialect", "is not a controller that Fenrik knows.",
-                       f"Choose one of {', '.join(dialects)}.", setup.dialect)
+            raise fail(
+                f"setups.{setup.id}.dialect",
+                "is not a controller that Fenrik knows.",
+                f"Choose one of {', '.join(dialects)}.",
+                setup.dialect,
+            )
         return dialects[setup.dialect]
 
     def program_name(self, setup: Setup) -> str:
@@ -149,8 +190,9 @@ class Build:
         if not isinstance(p, LevelRoughing) or not self._uses_zero(operation):
             return p
         height = float(self.zero(self.job.setup(operation.setup))[2])
-        return p.model_copy(update={name: value + height for name in ("top_mm", "bottom_mm")
-                                    if (value := getattr(p, name)) is not None})
+        return p.model_copy(
+            update={name: value + height for name in ("top_mm", "bottom_mm") if (value := getattr(p, name)) is not None}
+        )
 
     def frame(self, setup: Setup) -> Frame:
         return setup_frame(setup, self.solid)
@@ -175,7 +217,8 @@ class Build:
     def solid(self) -> Solid:
         part, model = self.job.part, self.model
         key = self.solid_key
-        assert part is not None and model is not None
+        assert part is not None
+        assert model is not None
         data = self._made(key, "solid", lambda: pack_solid(read_solid(model, part.file, part.scale)))
         return unpack_solid(data)
 
@@ -186,8 +229,12 @@ class Build:
 
         def make() -> bytes:
             mesh = mesh_at(self.solid, step)
-            return pack({"deflection": step if self.solid.is_exact else 0.0}, vertices=mesh.vertices,
-                        triangles=mesh.triangles, faces=mesh.face_ids)
+            return pack(
+                {"deflection": step if self.solid.is_exact else 0.0},
+                vertices=mesh.vertices,
+                triangles=mesh.triangles,
+                faces=mesh.face_ids,
+            )
 
         meta, arrays = unpack(self._made(key, "mesh", make))
         mesh = Mesh(arrays["vertices"], arrays["triangles"], arrays["faces"], meta["deflection"])
@@ -208,6 +255,7 @@ class Build:
 
     def path(self, operation: Operation, progress: Progress = silent) -> Outcome:
         """The path of an operation in the setup's frame, and what it could not reach."""
+
         def make() -> bytes:
             outcome = run_strategy(self._inputs(operation, progress), self._absolute(operation))
             columns = {k: getattr(outcome.toolpath, k) for k in Toolpath.__dataclass_fields__}
@@ -221,16 +269,28 @@ class Build:
         mesh = self.mesh(setup, params.tolerance_mm * TESSELLATION_SHARE)
         boundary = None
         if isinstance(params, ParallelFinishing) and isinstance(params.boundary, FacesBoundary):
-            chosen = [i for k, s in enumerate(params.boundary.faces)
-                      for i in find_faces(self.solid, s, f"operations.{operation.number}.params.boundary.faces.{k}")]
+            chosen = [
+                i
+                for k, s in enumerate(params.boundary.faces)
+                for i in find_faces(self.solid, s, f"operations.{operation.number}.params.boundary.faces.{k}")
+            ]
             boundary = mesh.of_faces(chosen)
         stock = self.stock_before(operation)
         top = stock_box(setup, self.frame(setup), self.solid)[1][2]
-        return StrategyInputs(mesh, stock, self.job.tool(operation.tool), self.feeds(operation),
-                              float(top + setup.clearance_mm), float(top + setup.retract_mm), boundary, progress)
+        return StrategyInputs(
+            mesh,
+            stock,
+            self.job.tool(operation.tool),
+            self.feeds(operation),
+            float(top + setup.clearance_mm),
+            float(top + setup.retract_mm),
+            boundary,
+            progress,
+        )
 
     def stock_after(self, operation: Operation, progress: Progress = silent) -> Stock:
         """The stock after an operation, cut with its path."""
+
         def make() -> bytes:
             stock = self.stock_before(operation)
             flat, _ = self.path(operation).toolpath.flattened(FLATTEN_MM)
@@ -241,10 +301,15 @@ class Build:
 
     def programs(self, setup: Setup) -> list[Program]:
         """The posted programs of a setup."""
+
         def make() -> bytes:
             zero = self.zero(setup)
-            rows = [PostedOperation(o.number, o.name, self.job.tool(o.tool), self.rpm(o),
-                                    self.path(o).toolpath.moved(-zero)) for o in self.job.route(setup)]
+            rows = [
+                PostedOperation(
+                    o.number, o.name, self.job.tool(o.tool), self.rpm(o), self.path(o).toolpath.moved(-zero)
+                )
+                for o in self.job.route(setup)
+            ]
             programs = post_programs(self.dialect(setup), rows, self.program_name(setup), setup.work_offset)
             return _pack_programs(programs)
 
@@ -255,6 +320,7 @@ class Build:
 
         The stock after each operation is kept under `proof_stock`.
         """
+
         def make() -> bytes:
             proof = prove(self._proof_inputs(setup), progress)
             for number, stock in proof.stocks:
@@ -267,10 +333,16 @@ class Build:
         programs = self.programs(setup)
         tool_of = {o.number: o.tool for o in self.job.route(setup)}
         return ProofInputs(
-            stock=self.first_stock(setup), part=self.mesh(setup, PROOF_DEFLECTION_MM), programs=programs,
-            tools={t.number: t for t in self.job.tools}, tolerances=self._tolerances(setup),
-            first_tools=[tool_of[p.operations[0]] for p in programs], machine=self.job.machine_of(setup),
-            zero=self.zero(setup), settings=self.job.proof)
+            stock=self.first_stock(setup),
+            part=self.mesh(setup, PROOF_DEFLECTION_MM),
+            programs=programs,
+            tools={t.number: t for t in self.job.tools},
+            tolerances=self._tolerances(setup),
+            first_tools=[tool_of[p.operations[0]] for p in programs],
+            machine=self.job.machine_of(setup),
+            zero=self.zero(setup),
+            settings=self.job.proof,
+        )
 
     def _proof_stock_key(self, setup: Setup, number: int) -> str:
         return key_of("proof stock", PROOF_VERSION, proof=self.proof_key(setup), after=number)
@@ -284,8 +356,9 @@ class Build:
             raise fail("proof", "has not been run yet.", "Run the proof first.")
         return Stock.from_bytes(data)
 
-    def compute(self, setup: Setup, numbers: set[int] | None = None, with_proof: bool = True,
-                progress: Progress = silent) -> None:
+    def compute(
+        self, setup: Setup, numbers: set[int] | None = None, with_proof: bool = True, progress: Progress = silent
+    ) -> None:
         """Compute what is missing of a setup: paths of the given (or all) operations, and the proof."""
         route = [o for o in self.job.route(setup) if numbers is None or o.number in numbers]
         share = 0.75 if with_proof else 1.0
@@ -304,26 +377,50 @@ def pack_solid(solid: Solid) -> bytes:
     meta = {
         "faces": [asdict(f) for f in solid.faces],
         "edges": [{k: v for k, v in e.__dict__.items() if k != "points"} | {"count": len(e.points)} for e in edges],
-        "volume": solid.volume_mm3, "area": solid.area_mm2, "centroid": solid.centroid, "warnings": solid.warnings,
-        "unit": solid.unit, "scale": solid.scale, "deflection": solid.mesh.deflection_mm,
+        "volume": solid.volume_mm3,
+        "area": solid.area_mm2,
+        "centroid": solid.centroid,
+        "warnings": solid.warnings,
+        "unit": solid.unit,
+        "scale": solid.scale,
+        "deflection": solid.mesh.deflection_mm,
     }
-    return pack(meta, vertices=solid.mesh.vertices, triangles=solid.mesh.triangles, face_ids=solid.mesh.face_ids,
-                edge_points=points, brep=np.frombuffer(solid.brep, np.uint8))
+    return pack(
+        meta,
+        vertices=solid.mesh.vertices,
+        triangles=solid.mesh.triangles,
+        face_ids=solid.mesh.face_ids,
+        edge_points=points,
+        brep=np.frombuffer(solid.brep, np.uint8),
+    )
 
 
 def unpack_solid(data: bytes) -> Solid:
     meta, arrays = unpack(data)
     mesh = Mesh(arrays["vertices"], arrays["triangles"], arrays["face_ids"], meta["deflection"])
-    faces = [Face(**{k: tuple(v) if isinstance(v, list) else v for k, v in f.items()}) for f in meta["faces"]]
+    tuples: list[dict[str, Any]] = [
+        {k: tuple(v) if isinstance(v, list) else v for k, v in f.items()} for f in meta["faces"]
+    ]
+    faces = [Face(**f) for f in tuples]
     edges, at = [], 0
     for e in meta["edges"]:
         count = e.pop("count")
         centre = e.pop("centre")
-        edges.append(Edge(points=arrays["edge_points"][at:at + count], centre=tuple(centre) if centre else None, **e))
+        edges.append(Edge(points=arrays["edge_points"][at : at + count], centre=tuple(centre) if centre else None, **e))
         at += count
     x, y, z = meta["centroid"]
-    return Solid(mesh, faces, edges, arrays["brep"].tobytes(), meta["volume"], meta["area"], (x, y, z),
-                 meta["warnings"], meta["unit"], meta["scale"])
+    return Solid(
+        mesh,
+        faces,
+        edges,
+        arrays["brep"].tobytes(),
+        meta["volume"],
+        meta["area"],
+        (x, y, z),
+        meta["warnings"],
+        meta["unit"],
+        meta["scale"],
+    )
 
 
 def _pack_programs(programs: list[Program]) -> bytes:
@@ -343,23 +440,49 @@ def _unpack_programs(data: bytes) -> list[Program]:
     for k, p in enumerate(meta):
         count = range(len(p["operations"]))
         paths = [Toolpath(**{c: arrays[f"{c}{k}.{j}"] for c in Toolpath.__dataclass_fields__}) for j in count]
-        programs.append(Program(p["name"], arrays[f"text{k}"].tobytes(), p["operations"],
-                                [arrays[f"lines{k}.{j}"] for j in count], paths))
+        programs.append(
+            Program(
+                p["name"],
+                arrays[f"text{k}"].tobytes(),
+                p["operations"],
+                [arrays[f"lines{k}.{j}"] for j in count],
+                paths,
+            )
+        )
     return programs
 
 
 def pack_proof(proof: Proof, zero: Points) -> bytes:
     motions = proof.motions
     meta = {
-        "findings": [f.model_dump() for f in proof.findings], "deviation": proof.deviation.model_dump(),
+        "findings": [f.model_dump() for f in proof.findings],
+        "deviation": proof.deviation.model_dump(),
         "by_operation": {str(k): v.model_dump() for k, v in proof.by_operation.items()},
-        "program_vs_path_mm": motions.apart_mm, "time_s": float(motions.seconds.sum()),
-        "time_by_operation": {str(n): float(motions.seconds[motions.operation == n].sum())
-                              for n in dict.fromkeys(motions.operation.tolist())},
-        "zero": zero.tolist(), "operations_in_order": [n for n, _ in proof.stocks],
+        "program_vs_path_mm": motions.apart_mm,
+        "time_s": float(motions.seconds.sum()),
+        "time_by_operation": {
+            str(n): float(motions.seconds[motions.operation == n].sum())
+            for n in dict.fromkeys(motions.operation.tolist())
+        },
+        "zero": zero.tolist(),
+        "operations_in_order": [n for n, _ in proof.stocks],
     }
     path = motions.path
-    return pack(meta, point=path.point, motion=path.motion, centre=path.centre, kind=path.kind, feed=path.feed,
-                fresh=motions.fresh, operation=motions.operation, tool=motions.tool, program=motions.program,
-                line=motions.line, seconds=motions.seconds, rpm=motions.rpm, removed=proof.removed_mm3,
-                engagement=proof.engagement_deg, clearance=proof.clearance_mm)
+    return pack(
+        meta,
+        point=path.point,
+        motion=path.motion,
+        centre=path.centre,
+        kind=path.kind,
+        feed=path.feed,
+        fresh=motions.fresh,
+        operation=motions.operation,
+        tool=motions.tool,
+        program=motions.program,
+        line=motions.line,
+        seconds=motions.seconds,
+        rpm=motions.rpm,
+        removed=proof.removed_mm3,
+        engagement=proof.engagement_deg,
+        clearance=proof.clearance_mm,
+    )

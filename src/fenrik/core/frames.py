@@ -13,7 +13,12 @@ from fenrik.core.errors import fail
 Points = NDArray[np.float64]
 
 AXES: dict[str, tuple[float, float, float]] = {
-    "+x": (1, 0, 0), "-x": (-1, 0, 0), "+y": (0, 1, 0), "-y": (0, -1, 0), "+z": (0, 0, 1), "-z": (0, 0, -1),
+    "+x": (1, 0, 0),
+    "-x": (-1, 0, 0),
+    "+y": (0, 1, 0),
+    "-y": (0, -1, 0),
+    "+z": (0, 0, 1),
+    "-z": (0, 0, -1),
 }
 
 

@@ -93,15 +93,27 @@ class Setup(_Doc):
     spin_deg: float = Field(default=0.0, ge=-360, le=360, title="Turn about Z", json_schema_extra={"unit": "deg"})
     stock: BoxStock = Field(default_factory=BoxStock, title="Stock")
     work_zero: Annotated[BoxZero | PointZero, Field(discriminator="kind")] = Field(
-        default_factory=BoxZero, title="Work zero")
+        default_factory=BoxZero, title="Work zero"
+    )
     work_offset: int = Field(default=54, ge=54, le=59, title="Work offset")
     machine: str = Field(default="", title="Machine")
     dialect: str = Field(default="Plain ISO", title="Controller")
-    clearance_mm: float = Field(default=15, gt=0, le=1000, title="Clearance height",
-                                description="Above the top of the stock, before the first and after the last motion",
-                                json_schema_extra={"unit": "mm"})
-    retract_mm: float = Field(default=5, gt=0, le=1000, title="Retract height",
-                              description="Above the top of the stock, between cuts", json_schema_extra={"unit": "mm"})
+    clearance_mm: float = Field(
+        default=15,
+        gt=0,
+        le=1000,
+        title="Clearance height",
+        description="Above the top of the stock, before the first and after the last motion",
+        json_schema_extra={"unit": "mm"},
+    )
+    retract_mm: float = Field(
+        default=5,
+        gt=0,
+        le=1000,
+        title="Retract height",
+        description="Above the top of the stock, between cuts",
+        json_schema_extra={"unit": "mm"},
+    )
 
 
 class Operation(_Doc):
@@ -113,10 +125,22 @@ class Operation(_Doc):
     setup: str = Field(title="Setup")
     tool: int = Field(title="Tool")
     params: StrategyParams
-    spindle_rpm: float | None = Field(default=None, gt=0, le=200_000, title="Spindle speed",
-                                      description="Empty: the tool's", json_schema_extra={"unit": "rpm"})
-    cutting_feed_mm_min: float | None = Field(default=None, gt=0, le=100_000, title="Cutting feed",
-                                              description="Empty: the tool's", json_schema_extra={"unit": "mm/min"})
+    spindle_rpm: float | None = Field(
+        default=None,
+        gt=0,
+        le=200_000,
+        title="Spindle speed",
+        description="Empty: the tool's",
+        json_schema_extra={"unit": "rpm"},
+    )
+    cutting_feed_mm_min: float | None = Field(
+        default=None,
+        gt=0,
+        le=100_000,
+        title="Cutting feed",
+        description="Empty: the tool's",
+        json_schema_extra={"unit": "mm/min"},
+    )
 
 
 class Job(_Doc):
@@ -131,9 +155,14 @@ class Job(_Doc):
     setups: list[Setup] = Field(default_factory=list, max_length=50)
     operations: list[Operation] = Field(default_factory=list, max_length=2000)
     proof: ProofSettings = Field(default_factory=ProofSettings)
-    cell_mm: float | None = Field(default=None, gt=0, le=20, title="Stock cell",
-                                  description="Resolution of the stock; empty: chosen from its size",
-                                  json_schema_extra={"unit": "mm"})
+    cell_mm: float | None = Field(
+        default=None,
+        gt=0,
+        le=20,
+        title="Stock cell",
+        description="Resolution of the stock; empty: chosen from its size",
+        json_schema_extra={"unit": "mm"},
+    )
 
     def tool(self, number: int) -> Tool:
         return next(t for t in self.tools if t.number == number)
@@ -176,28 +205,40 @@ def _problem(error: Any) -> Problem:
 def check_references(job: Job) -> list[Problem]:
     """Things that must agree between the parts of a document."""
     problems = []
-    for name, values in (("tools", [t.number for t in job.tools]), ("setups", [s.id for s in job.setups]),
-                         ("operations", [o.number for o in job.operations]),
-                         ("machines", [m.name for m in job.machines])):
+    named: list[tuple[str, list[Any]]] = [
+        ("tools", [t.number for t in job.tools]),
+        ("setups", [s.id for s in job.setups]),
+        ("operations", [o.number for o in job.operations]),
+        ("machines", [m.name for m in job.machines]),
+    ]
+    for name, values in named:
         for value in sorted({v for v in values if values.count(v) > 1}, key=str):
             problems.append(Problem(name, f"{value} is there more than once.", "Give each its own.", value))
     setups, tools = {s.id for s in job.setups}, {t.number for t in job.tools}
     for k, operation in enumerate(job.operations):
         if operation.setup not in setups:
-            problems.append(Problem(f"operations.{k}.setup", "is not a setup of this job.", "Choose a setup.",
-                                    operation.setup))
+            problems.append(
+                Problem(f"operations.{k}.setup", "is not a setup of this job.", "Choose a setup.", operation.setup)
+            )
         if operation.tool not in tools:
-            problems.append(Problem(f"operations.{k}.tool", "is not a tool of this job.", "Choose a tool.",
-                                    operation.tool))
+            problems.append(
+                Problem(f"operations.{k}.tool", "is not a tool of this job.", "Choose a tool.", operation.tool)
+            )
     machines = {m.name for m in job.machines}
     for k, setup in enumerate(job.setups):
         if setup.machine and setup.machine not in machines:
-            problems.append(Problem(f"setups.{k}.machine", "is not a machine of this job.", "Choose a machine.",
-                                    setup.machine))
+            problems.append(
+                Problem(f"setups.{k}.machine", "is not a machine of this job.", "Choose a machine.", setup.machine)
+            )
         if setup.retract_mm > setup.clearance_mm:
-            problems.append(Problem(f"setups.{k}.retract_mm", f"lies above the clearance height "
-                                    f"({setup.clearance_mm:g} mm).", "Lower it, or raise the clearance height.",
-                                    setup.retract_mm))
+            problems.append(
+                Problem(
+                    f"setups.{k}.retract_mm",
+                    f"lies above the clearance height ({setup.clearance_mm:g} mm).",
+                    "Lower it, or raise the clearance height.",
+                    setup.retract_mm,
+                )
+            )
     return problems
 
 
@@ -229,13 +270,17 @@ def work_zero(setup: Setup, frame: Frame, solid: Solid) -> Points:
     """
     zero = setup.work_zero
     if isinstance(zero, BoxZero):
-        low, high = (solid.mesh.in_frame(frame).bounds() if zero.of == "part" else stock_box(setup, frame, solid))
+        low, high = solid.mesh.in_frame(frame).bounds() if zero.of == "part" else stock_box(setup, frame, solid)
         return low + (high - low) * (np.array(zero.at, float) + 1.0) / 2.0
     points = zero_points(solid)[zero.of]
     away = np.linalg.norm(points - np.array(zero.place), axis=1) if len(points) else np.array([np.inf])
     if away.min() > POINT_MATCH_MM:
-        raise fail(f"setups.{setup.id}.work_zero", f"is lost: the part has no {zero.of} there.",
-                   "Pick the work zero again.", list(zero.place))
+        raise fail(
+            f"setups.{setup.id}.work_zero",
+            f"is lost: the part has no {zero.of} there.",
+            "Pick the work zero again.",
+            list(zero.place),
+        )
     return frame.to_local(points[int(away.argmin())])
 
 
@@ -243,5 +288,7 @@ def zero_points(solid: Solid) -> dict[str, Points]:
     """Places that a work zero can be put on, in part coordinates: edge ends, and centres of round edges."""
     ends = [e.points[k] for e in solid.edges if not e.closed for k in (0, -1)]
     centres = [e.centre for e in solid.edges if e.centre is not None]
-    return {"vertex": np.unique(np.round(np.array(ends).reshape(-1, 3), 9), axis=0),
-            "hole centre": np.unique(np.round(np.array(centres).reshape(-1, 3), 9), axis=0)}
+    return {
+        "vertex": np.unique(np.round(np.array(ends).reshape(-1, 3), 9), axis=0),
+        "hole centre": np.unique(np.round(np.array(centres).reshape(-1, 3), 9), axis=0),
+    }

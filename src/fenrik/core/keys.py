@@ -10,7 +10,7 @@ from typing import Any
 def canonical(value: Any) -> bytes:
     """JSON with sorted keys and no spaces; equal inputs give equal bytes.
 
-    Floats are written with Python's shortest round-trip form; -0.0 is written as 0.0.
+    Floats are written with Python's shortest round-trip form, whole ones as integers, so that 5 and 5.0 are one.
     """
     return json.dumps(_plain(value), sort_keys=True, separators=(",", ":"), ensure_ascii=False).encode()
 
@@ -32,6 +32,6 @@ def _plain(value: Any) -> Any:
         return {str(k): _plain(v) for k, v in value.items()}
     if isinstance(value, list | tuple):
         return [_plain(v) for v in value]
-    if isinstance(value, float) and value == 0.0:
-        return 0.0
+    if isinstance(value, float) and value.is_integer() and abs(value) < 2**53:
+        return int(value)
     return value

@@ -20,11 +20,22 @@ MM_PER_INCH = 25.4
 
 _BASE = {"length": "mm", "feed": "mm/min", "angle": "degree", "speed": "m/min", "none": ""}
 _UNIT_WORD = re.compile(r"(?<=[\d.)])\s*(\"|in/min|ipm|in\b|mm/min|mm\b|cm\b|m/min|m\b|µm|um\b|ft/min|sfm|deg|°|rad\b)")
-_ALIAS = {'"': "in", "ipm": "in/min", "sfm": "ft/min", "um": "micrometer", "µm": "micrometer", "°": "degree",
-          "deg": "degree"}
+_ALIAS = {
+    '"': "in",
+    "ipm": "in/min",
+    "sfm": "ft/min",
+    "um": "micrometer",
+    "µm": "micrometer",
+    "°": "degree",
+    "deg": "degree",
+}
 _OPERATORS: dict[type[ast.AST], Callable[..., Fraction]] = {
-    ast.Add: operator.add, ast.Sub: operator.sub, ast.Mult: operator.mul, ast.Div: operator.truediv,
-    ast.USub: operator.neg, ast.UAdd: operator.pos,
+    ast.Add: operator.add,
+    ast.Sub: operator.sub,
+    ast.Mult: operator.mul,
+    ast.Div: operator.truediv,
+    ast.USub: operator.neg,
+    ast.UAdd: operator.pos,
 }
 
 

@@ -9,9 +9,9 @@ from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.posting import PostedOperation, load_dialects, post_programs, read_program
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import Bodies, Stock, cut, stock_mesh
+from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, motion_times
 from fenrik.core.tools import BallCutter, Tool
 from fenrik.core.tools.profile import bull_nose_profile
-from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, motion_times
 
 
 def warm() -> None:

@@ -26,7 +26,9 @@ def box(x: float, y: float, z: float, dx: float, dy: float, dz: float) -> Any:
     return BRepPrimAPI_MakeBox(gp_Pnt(x, y, z), dx, dy, dz).Shape()
 
 
-def cylinder(x: float, y: float, z: float, radius: float, height: float, along: tuple[float, float, float] = (0, 0, 1)) -> Any:
+def cylinder(
+    x: float, y: float, z: float, radius: float, height: float, along: tuple[float, float, float] = (0, 0, 1)
+) -> Any:
     return BRepPrimAPI_MakeCylinder(gp_Ax2(gp_Pnt(x, y, z), gp_Dir(*along)), radius, height).Shape()
 
 
@@ -88,7 +90,9 @@ def lens_mould_insert() -> Any:
         for j, y in enumerate(np.linspace(-28, 28, n)):
             dish = (x / 33) ** 2 + (y / 24) ** 2
             wave = 0.9 * np.cos(x / 9.0 + 0.4) * np.cos(y / 11.0)
-            points.SetValue(i + 1, j + 1, gp_Pnt(float(x), float(y), float(30 - 13 + 13 * dish + wave * max(1 - dish, 0) ** 2)))
+            points.SetValue(
+                i + 1, j + 1, gp_Pnt(float(x), float(y), float(30 - 13 + 13 * dish + wave * max(1 - dish, 0) ** 2))
+            )
     surface = GeomAPI_PointsToBSplineSurface(points).Surface()
     face = BRepBuilderAPI_MakeFace(surface, 1e-6).Face()
     above = BRepPrimAPI_MakePrism(face, gp_Vec(0, 0, 60)).Shape()
@@ -107,8 +111,13 @@ def write_step(shape: Any, path: Path) -> None:
     writer.Transfer(shape, STEPControl_AsIs)
     writer.Write(str(path))
     text = path.read_text("ascii")
-    text = re.sub(r"FILE_NAME\([^;]*;", f"FILE_NAME('{path.name}','2026-01-01T00:00:00',('Skarrow Point workshop'),"
-                                        "('Skarrow Point'),'Fenrik','Fenrik','');", text, flags=re.S)
+    text = re.sub(
+        r"FILE_NAME\([^;]*;",
+        f"FILE_NAME('{path.name}','2026-01-01T00:00:00',('Skarrow Point workshop'),"
+        "('Skarrow Point'),'Fenrik','Fenrik','');",
+        text,
+        flags=re.S,
+    )
     path.write_text(text, "ascii")
 
 

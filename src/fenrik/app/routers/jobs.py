@@ -155,8 +155,12 @@ def scale_part(job_id: str, scale: float) -> JobState:
     return job_state(job_id)
 
 
-@router.get("/jobs/{job_id}/export", operation_id="exportJob", response_class=Response,
-            responses={200: {"content": {"application/zip": {}}}})
+@router.get(
+    "/jobs/{job_id}/export",
+    operation_id="exportJob",
+    response_class=Response,
+    responses={200: {"content": {"application/zip": {}}}},
+)
 def export_job(job_id: str) -> Response:
     """The document and its model file in one ZIP, as the command line wants them."""
     opened = open_job(job_id)
@@ -166,8 +170,11 @@ def export_job(job_id: str) -> Response:
         if opened.job.part and opened.build.model is not None:
             archive.writestr(zipfile.ZipInfo(opened.job.part.file), opened.build.model)
     name = clean_name(opened.job.name) or "job"
-    return Response(stream.getvalue(), media_type="application/zip",
-                    headers={"content-disposition": f'attachment; filename="{name}.zip"'})
+    return Response(
+        stream.getvalue(),
+        media_type="application/zip",
+        headers={"content-disposition": f'attachment; filename="{name}.zip"'},
+    )
 
 
 @router.post("/jobs/import", operation_id="importJob", status_code=201)
@@ -217,7 +224,7 @@ def _pool() -> ProcessPoolExecutor:
     return ProcessPoolExecutor(max_workers=1, mp_context=get_context("spawn"), max_tasks_per_child=50)
 
 
-class FenrikErrorBox(list):  # type: ignore[type-arg]
+class FenrikErrorBox(list):
     """Problems on their way between processes."""
 
 
@@ -246,8 +253,9 @@ def read_apart(data: bytes, name: str, scale: float) -> bytes:
         result = _pool().submit(read_packed, data, name, scale).result(timeout=300)
     except BrokenProcessPool as error:
         _pool.cache_clear()
-        raise fail("part.file", "made the reader crash; it is damaged.", "Export it again from where it was made.",
-                   name) from error
+        raise fail(
+            "part.file", "made the reader crash; it is damaged.", "Export it again from where it was made.", name
+        ) from error
     except TimeoutError as error:
         raise fail("part.file", "takes longer than five minutes to read.", "Export a simpler model.", name) from error
     if isinstance(result, FenrikErrorBox):

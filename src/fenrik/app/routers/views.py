@@ -87,10 +87,16 @@ def part_geometry(job_id: str) -> Response:
     solid = open_job(job_id).build.solid
     counts = np.array([len(e.points) for e in solid.edges], np.uint32)
     points = np.concatenate([e.points for e in solid.edges]) if solid.edges else np.zeros((0, 3))
-    return _binary(encode({}, vertices=solid.mesh.vertices.astype(np.float32),
-                          triangles=solid.mesh.triangles.astype(np.uint32),
-                          face_ids=solid.mesh.face_ids.astype(np.uint32), edge_counts=counts,
-                          edge_points=points.astype(np.float32)))
+    return _binary(
+        encode(
+            {},
+            vertices=solid.mesh.vertices.astype(np.float32),
+            triangles=solid.mesh.triangles.astype(np.uint32),
+            face_ids=solid.mesh.face_ids.astype(np.uint32),
+            edge_counts=counts,
+            edge_points=points.astype(np.float32),
+        )
+    )
 
 
 @router.get("/setups/{setup_id}/scene", operation_id="readScene")
@@ -101,9 +107,16 @@ def scene(job_id: str, setup_id: str) -> Scene:
     low, high = stock_box(setup, frame, build.solid)
     part_low, part_high = build.solid.mesh.in_frame(frame).bounds()
     zero = work_zero(setup, frame, build.solid)
-    return Scene(origin=frame.to_part(zero).tolist(), rotation=frame.rotation.tolist(), stock_low=low.tolist(),
-                 stock_high=high.tolist(), part_low=part_low.tolist(), part_high=part_high.tolist(),
-                 zero=zero.tolist(), cell_mm=build.cell_mm(setup))
+    return Scene(
+        origin=frame.to_part(zero).tolist(),
+        rotation=frame.rotation.tolist(),
+        stock_low=low.tolist(),
+        stock_high=high.tolist(),
+        part_low=part_low.tolist(),
+        part_high=part_high.tolist(),
+        zero=zero.tolist(),
+        cell_mm=build.cell_mm(setup),
+    )
 
 
 @router.get("/operations/{number}/path", operation_id="readPath", response_class=Response, responses=BINARY)
@@ -117,9 +130,18 @@ def path(job_id: str, number: int) -> Response:
     setup = opened.job.setup(operation.setup)
     frame = opened.build.frame(setup)
     zero = opened.build.zero(setup)
-    meta = {"motions": len(outcome.toolpath), "cut_length_mm": outcome.toolpath.cut_length_mm(),
-            "unreached": [{**u.model_dump(), "in_part": frame.to_part(np.array(u.place)).tolist(),
-                           "place": (np.array(u.place) - zero).tolist()} for u in outcome.unreached]}
+    meta = {
+        "motions": len(outcome.toolpath),
+        "cut_length_mm": outcome.toolpath.cut_length_mm(),
+        "unreached": [
+            {
+                **u.model_dump(),
+                "in_part": frame.to_part(np.array(u.place)).tolist(),
+                "place": (np.array(u.place) - zero).tolist(),
+            }
+            for u in outcome.unreached
+        ],
+    }
     return _binary(encode(meta, points=frame.to_part(flat.point).astype(np.float32), kinds=flat.kind.astype(np.uint8)))
 
 
@@ -135,8 +157,9 @@ def proof(job_id: str, setup_id: str) -> ProofSummary:
     return ProofSummary(motions=len(columns["line"]), **{k: v for k, v in summary.items() if k != "zero"})
 
 
-@router.get("/setups/{setup_id}/proof/columns", operation_id="readProofColumns", response_class=Response,
-            responses=BINARY)
+@router.get(
+    "/setups/{setup_id}/proof/columns", operation_id="readProofColumns", response_class=Response, responses=BINARY
+)
 def proof_columns(job_id: str, setup_id: str) -> Response:
     """The chart: a row for each motion, places in part coordinates."""
     opened = open_job(job_id)
@@ -145,18 +168,33 @@ def proof_columns(job_id: str, setup_id: str) -> Response:
     frame = opened.build.frame(setup)
     ends = np.cumsum(c["seconds"])
     rate = np.where(c["seconds"] > 1e-9, c["removed"] / np.maximum(c["seconds"], 1e-9), 0.0)
-    return _binary(encode(
-        {"time_s": summary["time_s"], "axis": frame.rotation[:, 2].tolist()},
-        end_s=ends, point=frame.to_part(c["point"]).astype(np.float32),
-        work=(c["point"] - np.array(summary["zero"])).astype(np.float32), kind=c["kind"].astype(np.uint8),
-        feed=c["feed"].astype(np.float32), operation=c["operation"].astype(np.int32), tool=c["tool"].astype(np.int32),
-        program=c["program"].astype(np.int32), line=c["line"].astype(np.int32), rate=rate.astype(np.float32),
-        engagement=c["engagement"].astype(np.float32), clearance=c["clearance"].astype(np.float32)))
+    return _binary(
+        encode(
+            {"time_s": summary["time_s"], "axis": frame.rotation[:, 2].tolist()},
+            end_s=ends,
+            point=frame.to_part(c["point"]).astype(np.float32),
+            work=(c["point"] - np.array(summary["zero"])).astype(np.float32),
+            kind=c["kind"].astype(np.uint8),
+            feed=c["feed"].astype(np.float32),
+            operation=c["operation"].astype(np.int32),
+            tool=c["tool"].astype(np.int32),
+            program=c["program"].astype(np.int32),
+            line=c["line"].astype(np.int32),
+            rate=rate.astype(np.float32),
+            engagement=c["engagement"].astype(np.float32),
+            clearance=c["clearance"].astype(np.float32),
+        )
+    )
 
 
 @router.get("/setups/{setup_id}/proof/stock", operation_id="readStock", response_class=Response, responses=BINARY)
-def proof_stock(job_id: str, setup_id: str, motion: int = Query(ge=0), have: int | None = Query(default=None, ge=0),
-                deviation: bool = False) -> Response:
+def proof_stock(
+    job_id: str,
+    setup_id: str,
+    motion: int = Query(ge=0),
+    have: int | None = Query(default=None, ge=0),
+    deviation: bool = False,
+) -> Response:
     """The stock's surface after some motions: all of it, or the bricks that differ from moment `have`."""
     opened = open_job(job_id)
     setup = opened.setup(setup_id)
@@ -169,8 +207,10 @@ def programs(job_id: str, setup_id: str) -> list[ProgramText]:
     opened = open_job(job_id)
     setup = opened.setup(setup_id)
     _ready(opened, opened.build.program_key(setup), "program")
-    return [ProgramText(name=p.name, text=p.text.decode("ascii"), operations=p.operations, lines=p.lines)
-            for p in opened.build.programs(setup)]
+    return [
+        ProgramText(name=p.name, text=p.text.decode("ascii"), operations=p.operations, lines=p.lines)
+        for p in opened.build.programs(setup)
+    ]
 
 
 @router.get("/tools/{number}/outline", operation_id="readToolOutline")
@@ -187,11 +227,22 @@ def tool_outline(job_id: str, number: int) -> dict[str, Any]:
     cutter = [[0.0, 0.0], *arc, [c.radius_mm, c.flute_length_mm]]
     bodies = [{"name": "cutter", "points": cutter}]
     if shank_profile(tool) is not None:
-        bodies.append({"name": "shank", "points": [[tool.shank_mm / 2, c.flute_length_mm],
-                                                   [tool.shank_mm / 2, tool.stick_out_mm]]})
+        bodies.append(
+            {
+                "name": "shank",
+                "points": [[tool.shank_mm / 2, c.flute_length_mm], [tool.shank_mm / 2, tool.stick_out_mm]],
+            }
+        )
     height = tool.stick_out_mm
     for section in tool.holder:
-        bodies.append({"name": "holder", "points": [[section.lower_diameter_mm / 2, height],
-                                                    [section.upper_diameter_mm / 2, height + section.height_mm]]})
+        bodies.append(
+            {
+                "name": "holder",
+                "points": [
+                    [section.lower_diameter_mm / 2, height],
+                    [section.upper_diameter_mm / 2, height + section.height_mm],
+                ],
+            }
+        )
         height += section.height_mm
     return {"bodies": bodies, "length_mm": tool.length_mm}

@@ -55,7 +55,9 @@ def compute(job_id: str, body: Compute) -> TaskId:
         raise fail("operations", "are missing: nothing is switched on in this setup.", "Add an operation.", body.setup)
     unknown = sorted(set(body.operations) - route)
     if unknown:
-        raise fail("operations", "are not in this setup's route, or switched off.", "Choose rows of the route.", unknown)
+        raise fail(
+            "operations", "are not in this setup's route, or switched off.", "Choose rows of the route.", unknown
+        )
     return TaskId(task=queue.submit(job_id, body.model_dump()))
 
 
@@ -77,10 +79,12 @@ def dialects() -> list[dict[str, str]]:
     return [{"name": d.name, "description": d.description} for d in load_dialects().values()]
 
 
-@router.get("/events", operation_id="events", response_class=Response,
-            responses={200: {"content": {"text/event-stream": {}}}})
+@router.get(
+    "/events", operation_id="events", response_class=Response, responses={200: {"content": {"text/event-stream": {}}}}
+)
 async def events(request: Request) -> EventSourceResponse:
     """Changes of jobs and progress of work, as server-sent events."""
+
     async def stream() -> AsyncIterator[dict[str, str]]:
         with hub.subscribe() as inbox:
             yield {"event": "hello", "data": "{}"}
@@ -114,18 +118,29 @@ def release(job_id: str) -> Release:
         for name, text in cl_texts(build, setup).items():
             files[f"cl/{name}"] = text.encode()
     files["setup-sheet.html"] = setup_sheet(build, reports).encode()
-    report = {"proof": merged_proof([r["proof"] for r in reports.values()]),
-              "operations": [o for r in reports.values() for o in r["operations"]],
-              "setups": [r["setup"] for r in reports.values()], "programs": [p for r in reports.values() for p in r["programs"]]}
+    report = {
+        "proof": merged_proof([r["proof"] for r in reports.values()]),
+        "operations": [o for r in reports.values() for o in r["operations"]],
+        "setups": [r["setup"] for r in reports.values()],
+        "programs": [p for r in reports.values() for p in r["programs"]],
+    }
     files["report.json"] = json.dumps(report, indent=2).encode()
     for data in files.values():
         store().put(sha256(data), "released file", data)
     with Session(engine()) as session:
         row, _ = load(session, job_id, lock=True)
-        newest = session.exec(select(ReleaseRow.number).where(ReleaseRow.job_id == job_id)
-                              .order_by(col(ReleaseRow.number).desc())).first()
-        made = ReleaseRow(job_id=job_id, number=(newest or 0) + 1, revision=row.head, keys=keys, report=report,
-                          files={name: sha256(data) for name, data in files.items()}, made_at=now())
+        newest = session.exec(
+            select(ReleaseRow.number).where(ReleaseRow.job_id == job_id).order_by(col(ReleaseRow.number).desc())
+        ).first()
+        made = ReleaseRow(
+            job_id=job_id,
+            number=(newest or 0) + 1,
+            revision=row.head,
+            keys=keys,
+            report=report,
+            files={name: sha256(data) for name, data in files.items()},
+            made_at=now(),
+        )
         session.add(made)
         notify(session, kind="release", job=job_id)
         session.commit()
@@ -136,13 +151,18 @@ def release(job_id: str) -> Release:
 def list_releases(job_id: str) -> list[Release]:
     with Session(engine()) as session:
         load(session, job_id)
-        rows = session.exec(select(ReleaseRow).where(ReleaseRow.job_id == job_id)
-                            .order_by(col(ReleaseRow.number).desc())).all()
+        rows = session.exec(
+            select(ReleaseRow).where(ReleaseRow.job_id == job_id).order_by(col(ReleaseRow.number).desc())
+        ).all()
         return [_release(r) for r in rows]
 
 
-@router.get("/jobs/{job_id}/releases/{number}/files/{name:path}", operation_id="readReleasedFile",
-            response_class=Response, responses={200: {"content": {"application/octet-stream": {}}}})
+@router.get(
+    "/jobs/{job_id}/releases/{number}/files/{name:path}",
+    operation_id="readReleasedFile",
+    response_class=Response,
+    responses={200: {"content": {"application/octet-stream": {}}}},
+)
 def released_file(job_id: str, number: int, name: str) -> Response:
     with Session(engine()) as session:
         row = session.get(ReleaseRow, (job_id, number)) if 0 < number < 2**31 else None
@@ -152,12 +172,22 @@ def released_file(job_id: str, number: int, name: str) -> Response:
         raise fail("file", "is not part of this release.", "Choose one of its files.", name)
     media = "text/html; charset=utf-8" if name.endswith(".html") else "text/plain; charset=ascii"
     shown = "inline" if name.endswith(".html") else "attachment"
-    return Response(data, media_type=media, headers={"content-disposition": f'{shown}; filename="{name.split("/")[-1]}"',
-                                                     "content-security-policy": "default-src 'none'; style-src 'unsafe-inline'"})
+    return Response(
+        data,
+        media_type=media,
+        headers={
+            "content-disposition": f'{shown}; filename="{name.split("/")[-1]}"',
+            "content-security-policy": "default-src 'none'; style-src 'unsafe-inline'",
+        },
+    )
 
 
-@router.get("/jobs/{job_id}/setup-sheet", operation_id="readSetupSheet", response_class=Response,
-            responses={200: {"content": {"text/html": {}}}})
+@router.get(
+    "/jobs/{job_id}/setup-sheet",
+    operation_id="readSetupSheet",
+    response_class=Response,
+    responses={200: {"content": {"text/html": {}}}},
+)
 def sheet(job_id: str) -> Response:
     """The setup sheet of all proved setups, for printing."""
     build = open_job(job_id).build
@@ -165,11 +195,19 @@ def sheet(job_id: str) -> Response:
     if not ready:
         raise fail("proof", "is out of date.", "Compute and prove the route first.")
     html = setup_sheet(build, {s.id: setup_report(build, s) for s in ready})
-    return Response(html, media_type="text/html; charset=utf-8",
-                    headers={"content-security-policy": "default-src 'none'; style-src 'unsafe-inline'"})
+    return Response(
+        html,
+        media_type="text/html; charset=utf-8",
+        headers={"content-security-policy": "default-src 'none'; style-src 'unsafe-inline'"},
+    )
 
 
 def _release(row: ReleaseRow) -> Release:
     faults = sum(f["severity"] == "fault" for f in row.report["proof"]["findings"])
-    return Release(number=row.number, revision=row.revision, made_at=row.made_at.isoformat(), files=sorted(row.files),
-                   faults=faults)
+    return Release(
+        number=row.number,
+        revision=row.revision,
+        made_at=row.made_at.isoformat(),
+        files=sorted(row.files),
+        faults=faults,
+    )

@@ -9,7 +9,7 @@ LEAF = 4
 
 
 @njit(cache=True)
-def build(corners):  # type: ignore[no-untyped-def]
+def build(corners):
     """Order of triangles, boxes (n, 6), children (n, 4: left, right, first, count) of a median-split tree."""
     n = len(corners)
     order = np.arange(n).astype(np.int32)
@@ -52,7 +52,7 @@ def build(corners):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _box_distance2(boxes, node, x, y, z):  # type: ignore[no-untyped-def]
+def _box_distance2(boxes, node, x, y, z):
     dx = max(boxes[node, 0] - x, x - boxes[node, 3], 0.0)
     dy = max(boxes[node, 1] - y, y - boxes[node, 4], 0.0)
     dz = max(boxes[node, 2] - z, z - boxes[node, 5], 0.0)
@@ -60,7 +60,7 @@ def _box_distance2(boxes, node, x, y, z):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _closest(corners, t, px, py, pz, out):  # type: ignore[no-untyped-def]
+def _closest(corners, t, px, py, pz, out):
     """Closest point of a triangle to a point, into out."""
     ax, ay, az = corners[t, 0, 0], corners[t, 0, 1], corners[t, 0, 2]
     ux, uy, uz = corners[t, 1, 0] - ax, corners[t, 1, 1] - ay, corners[t, 1, 2] - az
@@ -90,7 +90,7 @@ def _closest(corners, t, px, py, pz, out):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, parallel=True, nogil=True)
-def query(points, corners, order, boxes, children):  # type: ignore[no-untyped-def]
+def query(points, corners, order, boxes, children):
     """Signed distances and closest triangles."""
     n = len(points)
     out = np.empty(n)
@@ -115,10 +115,16 @@ def query(points, corners, order, boxes, children):  # type: ignore[no-untyped-d
                     d2 = dx * dx + dy * dy + dz * dz
                     if d2 > best * (1.0 + 1e-9) + 1e-18:
                         continue
-                    ux, uy, uz = (corners[t, 1, 0] - corners[t, 0, 0], corners[t, 1, 1] - corners[t, 0, 1],
-                                  corners[t, 1, 2] - corners[t, 0, 2])
-                    vx, vy, vz = (corners[t, 2, 0] - corners[t, 0, 0], corners[t, 2, 1] - corners[t, 0, 1],
-                                  corners[t, 2, 2] - corners[t, 0, 2])
+                    ux, uy, uz = (
+                        corners[t, 1, 0] - corners[t, 0, 0],
+                        corners[t, 1, 1] - corners[t, 0, 1],
+                        corners[t, 1, 2] - corners[t, 0, 2],
+                    )
+                    vx, vy, vz = (
+                        corners[t, 2, 0] - corners[t, 0, 0],
+                        corners[t, 2, 1] - corners[t, 0, 1],
+                        corners[t, 2, 2] - corners[t, 0, 2],
+                    )
                     nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
                     size = np.sqrt(nx * nx + ny * ny + nz * nz) * np.sqrt(d2)
                     dot = nx * dx + ny * dy + nz * dz

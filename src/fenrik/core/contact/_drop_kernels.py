@@ -11,7 +11,7 @@ EPS = 1e-6
 
 
 @njit(cache=True)
-def _reach(cx, cy, cz, cos_alpha, profile, big, out):  # type: ignore[no-untyped-def]
+def _reach(cx, cy, cz, cos_alpha, profile, big, out):
     """Bounds of the shift from a contact point to the axis, over all normals within an angle of a direction.
 
     (cx, cy, cz) is the mean direction, cos_alpha the cosine of the angle; out gets x_low, y_low, x_high, y_high.
@@ -49,7 +49,7 @@ def _reach(cx, cy, cz, cos_alpha, profile, big, out):  # type: ignore[no-untyped
 
 
 @njit(cache=True)
-def make_facets(vertices, triangles, normals, profile):  # type: ignore[no-untyped-def]
+def make_facets(vertices, triangles, normals, profile):
     """Facets that look upwards, shifted to where the axis stands: (n, 9) x0 y0 x1 y1 x2 y2 A B C."""
     rows = np.empty((len(triangles), 9))
     boxes = np.empty((len(triangles), 4))
@@ -80,7 +80,7 @@ def make_facets(vertices, triangles, normals, profile):  # type: ignore[no-untyp
 
 
 @njit(cache=True)
-def make_edges(vertices, triangles, normals, pairs, owners, profile):  # type: ignore[no-untyped-def]
+def make_edges(vertices, triangles, normals, pairs, owners, profile):
     """Convex and open edges: (n, 7) x y ux uy length z slope; and the bounds of their shifts (n, 4)."""
     big = profile[profile.shape[0] - 1, 1]
     rows = np.empty((len(pairs), 7))
@@ -121,7 +121,7 @@ def make_edges(vertices, triangles, normals, pairs, owners, profile):  # type: i
 
 
 @njit(cache=True)
-def make_vertices(vertices, normals, start, owner, rim, profile):  # type: ignore[no-untyped-def]
+def make_vertices(vertices, normals, start, owner, rim, profile):
     """Vertices that a tool can touch from above: (n, 3), and the bounds of their shifts (n, 4)."""
     big = profile[profile.shape[0] - 1, 1]
     rows = np.empty((len(vertices), 3))
@@ -157,7 +157,7 @@ def make_vertices(vertices, normals, start, owner, rim, profile):  # type: ignor
 
 
 @njit(cache=True, inline="always")
-def _facet_meets(r, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
+def _facet_meets(r, x0, y0, x1, y1):
     """Does a shifted facet meet a box (separating axes of its three sides)?"""
     turn = (r[2] - r[0]) * (r[5] - r[1]) - (r[3] - r[1]) * (r[4] - r[0])
     sign = 1.0 if turn >= 0.0 else -1.0
@@ -173,7 +173,7 @@ def _facet_meets(r, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, inline="always")
-def _segment_meets(px, py, qx, qy, x0, y0, x1, y1):  # type: ignore[no-untyped-def]
+def _segment_meets(px, py, qx, qy, x0, y0, x1, y1):
     """Does a segment meet a box (slab clipping)?"""
     t0, t1 = 0.0, 1.0
     dx, dy = qx - px, qy - py
@@ -193,7 +193,7 @@ def _segment_meets(px, py, qx, qy, x0, y0, x1, y1):  # type: ignore[no-untyped-d
 
 
 @njit(cache=True)
-def fill_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny):  # type: ignore[no-untyped-def]
+def fill_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny):
     """Lists of elements for each cell, as start offsets and items; item codes run over facets, edges, points."""
     nf, ne, npnt = len(facets), len(edges), len(points)
     count = np.zeros(nx * ny + 1, np.int64)
@@ -238,8 +238,9 @@ def fill_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny):  
                     if code < nf:
                         if not _facet_meets(r, x0, y0, x1, y1):
                             continue
-                    elif code < nf + ne and not _segment_meets(px, py, qx, qy, x0 - b[2], y0 - b[3], x1 - b[0],
-                                                               y1 - b[1]):
+                    elif code < nf + ne and not _segment_meets(
+                        px, py, qx, qy, x0 - b[2], y0 - b[3], x1 - b[0], y1 - b[1]
+                    ):
                         continue
                     slot = i * ny + j
                     if sweep == 0:
@@ -251,7 +252,7 @@ def fill_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny):  
 
 
 @njit(cache=True)
-def _facet_height(f, n, x, y):  # type: ignore[no-untyped-def]
+def _facet_height(f, n, x, y):
     turn = (f[n, 2] - f[n, 0]) * (f[n, 5] - f[n, 1]) - (f[n, 3] - f[n, 1]) * (f[n, 4] - f[n, 0])
     sign = 1.0 if turn >= 0.0 else -1.0
     for k in range(3):
@@ -263,7 +264,7 @@ def _facet_height(f, n, x, y):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def query_one(x, y, facets, edges, points, start, items, origin, cell, nx, ny, profile):  # type: ignore[no-untyped-def]
+def query_one(x, y, facets, edges, points, start, items, origin, cell, nx, ny, profile):
     """Tip height over one place."""
     i, j = int(np.floor((x - origin[0]) / cell)), int(np.floor((y - origin[1]) / cell))
     if i < 0 or j < 0 or i >= nx or j >= ny:
@@ -293,7 +294,7 @@ def query_one(x, y, facets, edges, points, start, items, origin, cell, nx, ny, p
 
 
 @njit(cache=True, parallel=True, nogil=True)
-def query(xy, facets, edges, points, start, items, origin, cell, nx, ny, profile):  # type: ignore[no-untyped-def]
+def query(xy, facets, edges, points, start, items, origin, cell, nx, ny, profile):
     """Tip heights over many places, in parallel; each place is independent, so the result is always the same."""
     out = np.empty(len(xy))
     for i in prange(len(xy)):

@@ -39,5 +39,6 @@ def signed_distances(index: DistanceIndex, points: Points) -> tuple[Points, NDAr
     Returns:
         (n,) mm, and (n,) int32 triangle numbers.
     """
-    return kernels.query(np.ascontiguousarray(points, dtype=np.float64), index.corners, index.order, index.boxes,
-                         index.children)
+    return kernels.query(
+        np.ascontiguousarray(points, dtype=np.float64), index.corners, index.order, index.boxes, index.children
+    )

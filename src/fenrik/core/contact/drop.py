@@ -48,13 +48,17 @@ class DropIndex:
         edges, edge_box = kernels.make_edges(vertices, triangles, normals, pairs, owners, profile.elements)
         points, point_box = _vertex_elements(vertices, triangles, normals, pairs, owners, profile)
         far_end = edges[:, :2] + edges[:, 2:4] * edges[:, 4:5]
-        boxes = np.concatenate([
-            facet_box,
-            np.hstack([np.minimum(edges[:, :2], far_end), np.maximum(edges[:, :2], far_end)]) + edge_box,
-            np.hstack([points[:, :2], points[:, :2]]) + point_box])
+        boxes = np.concatenate(
+            [
+                facet_box,
+                np.hstack([np.minimum(edges[:, :2], far_end), np.maximum(edges[:, :2], far_end)]) + edge_box,
+                np.hstack([points[:, :2], points[:, :2]]) + point_box,
+            ]
+        )
         if len(boxes) == 0:
-            return cls(profile, facets, edges, points, np.zeros(2, np.int64), np.zeros(0, np.int32), np.zeros(2), 1.0,
-                       (1, 1))
+            return cls(
+                profile, facets, edges, points, np.zeros(2, np.int64), np.zeros(0, np.int32), np.zeros(2), 1.0, (1, 1)
+            )
         low = boxes[:, :2].min(axis=0) - 1e-6
         high = boxes[:, 2:].max(axis=0) + 1e-6
         cell = float(np.sqrt(np.prod(high - low) / max(min(2 * len(boxes), 400_000), 16)))
@@ -73,8 +77,19 @@ def tip_heights(index: DropIndex, xy: Points) -> Points:
         (n,) mm, the z of the tool tip; −inf where the tool meets nothing at all.
     """
     places = np.ascontiguousarray(xy, dtype=np.float64)
-    return kernels.query(places, index.facets, index.edges, index.vertices, index.start, index.items, index.origin,
-                         index.cell_mm, index.shape[0], index.shape[1], index.profile.elements)
+    return kernels.query(
+        places,
+        index.facets,
+        index.edges,
+        index.vertices,
+        index.start,
+        index.items,
+        index.origin,
+        index.cell_mm,
+        index.shape[0],
+        index.shape[1],
+        index.profile.elements,
+    )
 
 
 def tip_heights_grid(index: DropIndex, x: Points, y: Points) -> Points:
@@ -106,8 +121,14 @@ def _edge_table(triangles: NDArray[np.int32]) -> tuple[NDArray[np.int32], NDArra
     return np.ascontiguousarray(ends[first]), owners
 
 
-def _vertex_elements(vertices: Points, triangles: NDArray[np.int32], normals: Points, pairs: NDArray[np.int32],
-                     owners: NDArray[np.int32], profile: Profile) -> tuple[Points, Points]:
+def _vertex_elements(
+    vertices: Points,
+    triangles: NDArray[np.int32],
+    normals: Points,
+    pairs: NDArray[np.int32],
+    owners: NDArray[np.int32],
+    profile: Profile,
+) -> tuple[Points, Points]:
     order = np.argsort(triangles.ravel(), kind="stable")
     owner = (order // 3).astype(np.int32)
     count = np.bincount(triangles.ravel(), minlength=len(vertices))

@@ -6,7 +6,9 @@ the direction in which the tip height changes, and chords by further points unti
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
+from typing import cast
 
 import contourpy
 import numpy as np
@@ -63,10 +65,11 @@ class HeightField:
         near = np.clip(z, level - 0.5 * self.cell_mm, level + 0.5 * self.cell_mm)
         generator = contourpy.contour_generator(self.x, self.y, near.T, fill_type="OuterOffset", name="serial")
         polygons = []
-        points, offsets = generator.filled(lower, upper)
+        points, offsets = cast(tuple[list[Points], list[np.ndarray]], generator.filled(lower, upper))
         for ring_points, ring_offsets in zip(points, offsets, strict=True):
-            rings = [self._refine(ring_points[a:b], level, tolerance, below)
-                     for a, b in zip(ring_offsets[:-1], ring_offsets[1:], strict=True)]
+            rings = [
+                self._refine(ring_points[a:b], level, tolerance, below) for a, b in itertools.pairwise(ring_offsets)
+            ]
             rings = [r for r in rings if len(r) >= 4]
             if rings:
                 polygons.append(Polygon(rings[0], rings[1:]))
@@ -75,8 +78,12 @@ class HeightField:
         return shapely.make_valid(shapely.union_all([shapely.make_valid(p) for p in polygons]))
 
     def _on_rim(self, points: Points) -> np.ndarray:
-        return ((points[:, 0] <= self.x[0] + 1e-9) | (points[:, 0] >= self.x[-1] - 1e-9)
-                | (points[:, 1] <= self.y[0] + 1e-9) | (points[:, 1] >= self.y[-1] - 1e-9))
+        return (
+            (points[:, 0] <= self.x[0] + 1e-9)
+            | (points[:, 0] >= self.x[-1] - 1e-9)
+            | (points[:, 1] <= self.y[0] + 1e-9)
+            | (points[:, 1] >= self.y[-1] - 1e-9)
+        )
 
     def _refine(self, ring: Points, level: float, tolerance: float, below: bool) -> Points:
         """Move ring points onto the exact boundary and add points where chords leave it."""

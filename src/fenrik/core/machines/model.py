@@ -12,18 +12,27 @@ class Machine(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     name: str = Field(min_length=1, max_length=80, title="Name")
-    spindle_max_rpm: float = Field(default=12_000, gt=0, le=200_000, title="Fastest spindle speed",
-                                   json_schema_extra={"unit": "rpm"})
+    spindle_max_rpm: float = Field(
+        default=12_000, gt=0, le=200_000, title="Fastest spindle speed", json_schema_extra={"unit": "rpm"}
+    )
     rapid_mm_min: float = Field(default=20_000, gt=0, le=200_000, title="Rapid", json_schema_extra={"unit": "mm/min"})
-    max_feed_mm_min: float = Field(default=10_000, gt=0, le=200_000, title="Fastest feed",
-                                   json_schema_extra={"unit": "mm/min"})
-    acceleration_mm_s2: float = Field(default=3000, gt=0, le=100_000, title="Acceleration",
-                                      json_schema_extra={"unit": "mm/s²"})
-    path_tolerance_mm: float = Field(default=0.02, gt=0, le=1, title="Corner tolerance",
-                                     description="How far the control may round a corner",
-                                     json_schema_extra={"unit": "mm"})
-    travel_mm: tuple[float, float, float] = Field(default=(500, 400, 400), title="Travel",
-                                                  json_schema_extra={"unit": "mm"})
+    max_feed_mm_min: float = Field(
+        default=10_000, gt=0, le=200_000, title="Fastest feed", json_schema_extra={"unit": "mm/min"}
+    )
+    acceleration_mm_s2: float = Field(
+        default=3000, gt=0, le=100_000, title="Acceleration", json_schema_extra={"unit": "mm/s²"}
+    )
+    path_tolerance_mm: float = Field(
+        default=0.02,
+        gt=0,
+        le=1,
+        title="Corner tolerance",
+        description="How far the control may round a corner",
+        json_schema_extra={"unit": "mm"},
+    )
+    travel_mm: tuple[float, float, float] = Field(
+        default=(500, 400, 400), title="Travel", json_schema_extra={"unit": "mm"}
+    )
     longest_tool_mm: float = Field(default=250, gt=0, le=2000, title="Longest tool", json_schema_extra={"unit": "mm"})
     tool_change_s: float = Field(default=8, ge=0, le=3600, title="Tool change", json_schema_extra={"unit": "s"})
 

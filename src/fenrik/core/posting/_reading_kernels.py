@@ -5,8 +5,21 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-(BAD_CHARACTER, BAD_NUMBER, UNKNOWN_G, UNKNOWN_M, UNKNOWN_WORD, NO_FEED, BAD_ARC, NO_CENTRE, TWO_MOTIONS, OPEN_COMMENT,
- NO_END, BEYOND_END, NO_MOTION) = range(1, 14)
+(
+    BAD_CHARACTER,
+    BAD_NUMBER,
+    UNKNOWN_G,
+    UNKNOWN_M,
+    UNKNOWN_WORD,
+    NO_FEED,
+    BAD_ARC,
+    NO_CENTRE,
+    TWO_MOTIONS,
+    OPEN_COMMENT,
+    NO_END,
+    BEYOND_END,
+    NO_MOTION,
+) = range(1, 14)
 
 X, Y, Z, I, J, K, R, F, S, T, H, P = range(12)  # noqa: E741
 ARC_ABSOLUTE_MM = 0.002
@@ -17,7 +30,7 @@ for _i, _letter in enumerate(b"XYZIJKRFSTHP"):
 
 
 @njit(cache=True)
-def _arc_centre(start, end, value, given, plane, mode, out):  # type: ignore[no-untyped-def]
+def _arc_centre(start, end, value, given, plane, mode, out):
     """Centre of an arc in its plane; returns 0 or the trouble."""
     a, b = (0, 1) if plane == 17 else ((2, 0) if plane == 18 else (1, 2))
     for c in range(3):
@@ -52,7 +65,7 @@ def _arc_centre(start, end, value, given, plane, mode, out):  # type: ignore[no-
 
 
 @njit(cache=True, nogil=True)
-def interpret(data, first_tool):  # type: ignore[no-untyped-def]
+def interpret(data, first_tool):
     """Motions of a program as columns, behind a (trouble, line, letter, value) head."""
     n = len(data)
     count = 1
@@ -262,5 +275,19 @@ def interpret(data, first_tool):  # type: ignore[no-untyped-def]
     if trouble == 0 and not ended:
         trouble, letter_at, line = NO_END, 0, max(line - 1, 0)
     head = (trouble, line, letter_at, value_at)
-    return (head, point[:m], code[:m], centre[:m], plane_of[:m], feed_of[:m], wait_of[:m], tool_of[:m], offset_of[:m],
-            length_of[:m], rpm_of[:m], spin_of[:m], line_of[:m], known_of[:m])
+    return (
+        head,
+        point[:m],
+        code[:m],
+        centre[:m],
+        plane_of[:m],
+        feed_of[:m],
+        wait_of[:m],
+        tool_of[:m],
+        offset_of[:m],
+        length_of[:m],
+        rpm_of[:m],
+        spin_of[:m],
+        line_of[:m],
+        known_of[:m],
+    )

@@ -9,7 +9,7 @@ LONGEST_LINE = 128
 
 
 @njit(cache=True)
-def _put_int(out, at, value):  # type: ignore[no-untyped-def]
+def _put_int(out, at, value):
     if value == 0:
         out[at] = 48
         return at + 1
@@ -25,7 +25,7 @@ def _put_int(out, at, value):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _put_number(out, at, units, decimals, trailing):  # type: ignore[no-untyped-def]
+def _put_number(out, at, units, decimals, trailing):
     if units < 0:
         out[at] = 45
         at += 1
@@ -48,7 +48,7 @@ def _put_number(out, at, units, decimals, trailing):  # type: ignore[no-untyped-
 
 
 @njit(cache=True)
-def _word(out, at, letter, units, decimals, trailing, space, first):  # type: ignore[no-untyped-def]
+def _word(out, at, letter, units, decimals, trailing, space, first):
     if space and not first:
         out[at] = space
         at += 1
@@ -57,8 +57,23 @@ def _word(out, at, letter, units, decimals, trailing, space, first):  # type: ig
 
 
 @njit(cache=True, nogil=True)
-def write_motions(units, code, offsets, feeds, decimals, feed_decimals, trailing, space, modal_motion, modal_axes,
-                  by_radius, number, number_step, number_start, number_wrap):  # type: ignore[no-untyped-def]
+def write_motions(
+    units,
+    code,
+    offsets,
+    feeds,
+    decimals,
+    feed_decimals,
+    trailing,
+    space,
+    modal_motion,
+    modal_axes,
+    by_radius,
+    number,
+    number_step,
+    number_start,
+    number_wrap,
+):
     """Words for motions 1 … n − 1 (motion 0 is the first move, written by a template; G0 is then in force).
 
     Returns the text, the line (1 = first written here, 0 = the template's) of each motion, the next line number.

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from fenrik.core.frames import Points
+from fenrik.core.toolpath import Motion, Toolpath
 from fenrik.core.tools import Tool
 from fenrik.core.tools.profile import apt_parameters
-from fenrik.core.toolpath import Motion, Toolpath
 
 FLATTEN_MM = 0.001
 
@@ -18,8 +18,15 @@ def cutter_location(number: int, name: str, tool: Tool, rpm: float, path: Toolpa
     assert not np.any(flat.motion != Motion.LINE)
     words = ",".join(f"{v:.6g}" for v in apt_parameters(tool.cutter))
     plain = name.encode("ascii", "replace").decode().replace("\n", " ")
-    head = [f"PARTNO/ OPERATION {number} {plain}".rstrip(), "UNITS/ MM", "MULTAX/ ON", f"CUTTER/ {words}",
-            f"LOADTL/ {tool.number}", f"SPINDL/ {rpm:.0f},RPM,CLW", "COOLNT/ ON" if tool.coolant else "COOLNT/ OFF"]
+    head = [
+        f"PARTNO/ OPERATION {number} {plain}".rstrip(),
+        "UNITS/ MM",
+        "MULTAX/ ON",
+        f"CUTTER/ {words}",
+        f"LOADTL/ {tool.number}",
+        f"SPINDL/ {rpm:.0f},RPM,CLW",
+        "COOLNT/ ON" if tool.coolant else "COOLNT/ OFF",
+    ]
     return "\n".join([*head, *_motions(flat.point, flat.axis, flat.feed), "COOLNT/ OFF", "SPINDL/ OFF", "FINI", ""])
 
 
@@ -33,5 +40,5 @@ def _motions(point: Points, axis: Points, feed: Points) -> list[str]:
         elif rate != current:
             lines.append(f"FEDRAT/ {rate:.6g},MMPM")
             current = rate
-        lines.append("GOTO/ %.6f,%.6f,%.6f,%.6f,%.6f,%.6f" % tuple(row))
+        lines.append("GOTO/ {:.6f},{:.6f},{:.6f},{:.6f},{:.6f},{:.6f}".format(*tuple(row)))
     return lines

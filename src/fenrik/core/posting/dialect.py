@@ -71,7 +71,9 @@ class Dialect(BaseModel):
         """A coordinate as this controller writes it."""
         return format_number(round(value_mm / self.resolution_mm), self.decimals, self.trailing_zeros)
 
-    def block(self, name: Literal["start", "tool_change", "operation", "first_move", "end"], **values: Any) -> list[str]:
+    def block(
+        self, name: Literal["start", "tool_change", "operation", "first_move", "end"], **values: Any
+    ) -> list[str]:
         """Lines of a block filled with values; empty lines are left out.
 
         Raises:
@@ -82,8 +84,9 @@ class Dialect(BaseModel):
             try:
                 line = _environment().from_string(text).render(**values)
             except (TemplateError, TypeError, ValueError, ArithmeticError, OverflowError, MemoryError) as error:
-                raise fail(f"dialect.{name}", f"cannot be filled in: {error}.", "Mend this line of the dialect.",
-                           text) from error
+                raise fail(
+                    f"dialect.{name}", f"cannot be filled in: {error}.", "Mend this line of the dialect.", text
+                ) from error
             if len(line) > MAX_BLOCK_CHARS or "\n" in line or "\r" in line:
                 raise fail(f"dialect.{name}", "makes more than one line.", "Give each line an entry of its own.", text)
             if line.strip():
@@ -120,6 +123,9 @@ def format_number(units: int, decimals: int, trailing_zeros: bool) -> str:
 def load_dialects() -> dict[str, Dialect]:
     """The dialects that come with Fenrik, by name."""
     folder = resources.files("fenrik.core.posting").joinpath("dialects")
-    found = [Dialect.model_validate(json.loads(f.read_text("utf-8")))
-             for f in sorted(folder.iterdir(), key=lambda f: f.name) if f.name.endswith(".json")]
+    found = [
+        Dialect.model_validate(json.loads(f.read_text("utf-8")))
+        for f in sorted(folder.iterdir(), key=lambda f: f.name)
+        if f.name.endswith(".json")
+    ]
     return {d.name: d for d in found}

@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 from fenrik.core.errors import fail
 from fenrik.core.posting import _writing_kernels as kernels
 from fenrik.core.posting.dialect import Dialect
-from fenrik.core.tools import Tool
 from fenrik.core.toolpath import Kind, Motion, Toolpath
+from fenrik.core.tools import Tool
 
 FLATTEN_MM = 0.005
 MAX_ARC_DEG_BY_RADIUS = 120.0
@@ -68,8 +68,9 @@ def post_programs(dialect: Dialect, operations: list[PostedOperation], name: str
             runs[-1].append(operation)
         else:
             runs.append([operation])
-    return [_post(dialect, run, f"{name}-{k + 1}-T{run[0].tool.number}", work_offset, k + 1)
-            for k, run in enumerate(runs)]
+    return [
+        _post(dialect, run, f"{name}-{k + 1}-T{run[0].tool.number}", work_offset, k + 1) for k, run in enumerate(runs)
+    ]
 
 
 def _post(dialect: Dialect, operations: list[PostedOperation], name: str, work_offset: int, number: int) -> Program:
@@ -96,8 +97,13 @@ def _post(dialect: Dialect, operations: list[PostedOperation], name: str, work_o
 
 def _tool_values(operation: PostedOperation) -> dict[str, Any]:
     tool = operation.tool
-    return {"number": tool.number, "name": tool.label, "rpm": round(operation.rpm), "coolant": tool.coolant,
-            "diameter": tool.cutter.diameter_mm}
+    return {
+        "number": tool.number,
+        "name": tool.label,
+        "rpm": round(operation.rpm),
+        "coolant": tool.coolant,
+        "diameter": tool.cutter.diameter_mm,
+    }
 
 
 def as_posted(dialect: Dialect, path: Toolpath) -> Toolpath:
@@ -130,8 +136,11 @@ def _split_arcs(path: Toolpath) -> Toolpath:
             angle = first + sign * sweep * k / count
             z = starts[i, 2] + (path.point[i, 2] - starts[i, 2]) * k / count
             rows.append(i)
-            points.append(path.point[i] if k == count
-                          else np.array([c[0] + radius * np.cos(angle), c[1] + radius * np.sin(angle), z]))
+            points.append(
+                path.point[i]
+                if k == count
+                else np.array([c[0] + radius * np.cos(angle), c[1] + radius * np.sin(angle), z])
+            )
     return replace(path.rows(np.array(rows)), point=np.array(points))
 
 
@@ -158,8 +167,11 @@ class _Writer:
         """Write a path; gives the line of each of its motions."""
         d = self.dialect
         if not np.all(np.isfinite(path.point)) or np.abs(path.point).max() > MAX_COORDINATE_MM:
-            raise fail("program", f"a coordinate is beyond {MAX_COORDINATE_MM:g} mm.",
-                       "Check the work zero and the part's scale.")
+            raise fail(
+                "program",
+                f"a coordinate is beyond {MAX_COORDINATE_MM:g} mm.",
+                "Check the work zero and the part's scale.",
+            )
         units = np.rint(path.point / d.resolution_mm).astype(np.int64)
         x, y, z = (d.number(v) for v in path.point[0])
         self.block("first_move", x=x, y=y, z=z, **values)
@@ -173,10 +185,22 @@ class _Writer:
         feeds = np.rint(path.feed / d.unit_mm * 10**d.feed_decimals).astype(np.int64)
         numbers = d.line_numbers
         text, lines, self.next_number = kernels.write_motions(
-            units, code, offsets, feeds, d.decimals, d.feed_decimals, d.trailing_zeros,
-            32 if d.separator else 0, d.modal_motion, d.modal_axes, d.arcs == "radius",
-            self.next_number, numbers.step if numbers else 0, numbers.start if numbers else 0,
-            numbers.wrap_at if numbers else 0)
+            units,
+            code,
+            offsets,
+            feeds,
+            d.decimals,
+            d.feed_decimals,
+            d.trailing_zeros,
+            32 if d.separator else 0,
+            d.modal_motion,
+            d.modal_axes,
+            d.arcs == "radius",
+            self.next_number,
+            numbers.step if numbers else 0,
+            numbers.start if numbers else 0,
+            numbers.wrap_at if numbers else 0,
+        )
         self.chunks.append(text.tobytes())
         first = self.line - 1
         count = int(lines[-1]) if len(lines) else 0

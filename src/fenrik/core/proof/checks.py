@@ -13,8 +13,8 @@ from fenrik.core.frames import Points
 from fenrik.core.machines import Machine
 from fenrik.core.proof.motions import ProgramMotions
 from fenrik.core.stock import CutRecord
-from fenrik.core.tools import Tool
 from fenrik.core.toolpath import Kind
+from fenrik.core.tools import Tool
 
 if TYPE_CHECKING:
     from fenrik.core.proof.run import ProofInputs
@@ -49,8 +49,15 @@ def summarise(distance: Points, band: float, bound: float, cell: float) -> Devia
     edges = np.linspace(-5 * band, 5 * band, BINS + 1)
     counts, _ = np.histogram(np.clip(distance, edges[0], edges[-1]), edges)
     inside = float(np.mean(np.abs(distance) <= band))
-    return Deviation(min_mm=float(distance.min()), max_mm=float(distance.max()), within_tolerance_fraction=inside,
-                     error_bound_mm=bound, cell_mm=cell, edges_mm=edges.tolist(), counts=counts.tolist())
+    return Deviation(
+        min_mm=float(distance.min()),
+        max_mm=float(distance.max()),
+        within_tolerance_fraction=inside,
+        error_bound_mm=bound,
+        cell_mm=cell,
+        edges_mm=edges.tolist(),
+        counts=counts.tolist(),
+    )
 
 
 def check_machine(motions: ProgramMotions, tools: dict[int, Tool], machine: Machine, zero: Points) -> list[Finding]:
@@ -61,42 +68,83 @@ def check_machine(motions: ProgramMotions, tools: dict[int, Tool], machine: Mach
     span = np.ptp(motions.path.point, axis=0)
     for axis, need, has in zip("XYZ", span, machine.travel_mm, strict=True):
         if need > has:
-            found.append(Finding(kind="overtravel", severity="fault", amount=float(need - has), bodies=[machine.name],
-                                 message=f"The program needs {need:.0f} mm along {axis}; {machine.name} has {has:.0f} mm.",
-                                 advice="Turn the part, or choose a larger machine."))
+            found.append(
+                Finding(
+                    kind="overtravel",
+                    severity="fault",
+                    amount=float(need - has),
+                    bodies=[machine.name],
+                    message=f"The program needs {need:.0f} mm along {axis}; {machine.name} has {has:.0f} mm.",
+                    advice="Turn the part, or choose a larger machine.",
+                )
+            )
     for number in np.unique(motions.tool):
         tool = tools[int(number)]
         if tool.length_mm > machine.longest_tool_mm:
-            found.append(Finding(kind="tool too long", severity="fault", bodies=[f"tool {number}"],
-                                 amount=tool.length_mm - machine.longest_tool_mm,
-                                 message=f"Tool {number} is {tool.length_mm:.0f} mm long; {machine.name} takes "
-                                         f"{machine.longest_tool_mm:.0f} mm.", advice="Shorten stick-out or holder."))
+            found.append(
+                Finding(
+                    kind="tool too long",
+                    severity="fault",
+                    bodies=[f"tool {number}"],
+                    amount=tool.length_mm - machine.longest_tool_mm,
+                    message=f"Tool {number} is {tool.length_mm:.0f} mm long; {machine.name} takes "
+                    f"{machine.longest_tool_mm:.0f} mm.",
+                    advice="Shorten stick-out or holder.",
+                )
+            )
         fastest = float(motions.rpm[motions.tool == number].max(initial=0.0))
         if fastest > machine.spindle_max_rpm:
-            found.append(Finding(kind="spindle speed", severity="fault", bodies=[f"tool {number}"], unit="rpm",
-                                 amount=fastest - machine.spindle_max_rpm,
-                                 message=f"Tool {number} runs at {fastest:.0f} rpm; {machine.name} reaches "
-                                         f"{machine.spindle_max_rpm:.0f}.", advice="Lower the spindle speed."))
+            found.append(
+                Finding(
+                    kind="spindle speed",
+                    severity="fault",
+                    bodies=[f"tool {number}"],
+                    unit="rpm",
+                    amount=fastest - machine.spindle_max_rpm,
+                    message=f"Tool {number} runs at {fastest:.0f} rpm; {machine.name} reaches "
+                    f"{machine.spindle_max_rpm:.0f}.",
+                    advice="Lower the spindle speed.",
+                )
+            )
     return found
 
 
-def check_rapids(motions: ProgramMotions, rows: NDArray, removed: Points, times: Points,
-                 inputs: ProofInputs) -> list[Finding]:
+def check_rapids(
+    motions: ProgramMotions, rows: NDArray, removed: Points, times: Points, inputs: ProofInputs
+) -> list[Finding]:
     """Rapids that took material with them."""
     least = 1e-3 * inputs.stock.lattice.cell_mm**2
     bad = rows[(removed[rows] > least) & np.isin(motions.path.kind[rows], [Kind.RAPID, Kind.RETRACT])]
     found = []
     for run in _runs(bad)[:MAX_FINDINGS_OF_A_KIND]:
         worst = run[removed[run].argmax()]
-        found.append(_at(motions, worst, times, inputs.zero, kind="rapid in stock", severity="fault",
-                         amount=float(removed[run].sum()), unit="mm³", count=len(run), bodies=["cutter", "stock"],
-                         message=f"The cutter goes through {removed[run].sum():.2f} mm³ of stock at rapid.",
-                         advice="Raise the retract height, or check the start height of this operation."))
+        found.append(
+            _at(
+                motions,
+                worst,
+                times,
+                inputs.zero,
+                kind="rapid in stock",
+                severity="fault",
+                amount=float(removed[run].sum()),
+                unit="mm³",
+                count=len(run),
+                bodies=["cutter", "stock"],
+                message=f"The cutter goes through {removed[run].sum():.2f} mm³ of stock at rapid.",
+                advice="Raise the retract height, or check the start height of this operation.",
+            )
+        )
     return found
 
 
-def check_contact(motions: ProgramMotions, source: NDArray[np.int64], record: CutRecord, watched: list[str],
-                  times: Points, inputs: ProofInputs) -> list[Finding]:
+def check_contact(
+    motions: ProgramMotions,
+    source: NDArray[np.int64],
+    record: CutRecord,
+    watched: list[str],
+    times: Points,
+    inputs: ProofInputs,
+) -> list[Finding]:
     """Shank or holder touching the stock, and near misses of the holder."""
     found = []
     touched = np.zeros(len(source), bool)
@@ -113,13 +161,26 @@ def check_contact(motions: ProgramMotions, source: NDArray[np.int64], record: Cu
             column = columns[int(record.touch_mm[worst][columns].argmax())]
             place = record.touch_place[worst, column] - inputs.zero
             kind = name if name == "near miss" else f"{name} contact"
-            text = (f"The holder comes closer than {inputs.settings.near_miss_mm:g} mm to the stock."
-                    if name == "near miss" else f"The {name} stands {depth[worst]:.2f} mm deep in the stock.")
-            finding = _at(motions, int(source[worst]), times, inputs.zero, kind=kind, severity=severity,
-                          amount=float(depth[worst]), count=len(np.unique(source[run])), message=text,
-                          bodies=["holder" if name == "near miss" else name, "stock"],
-                          advice=f"Use at least {depth[worst] + 0.5:.1f} mm more stick-out, or a slimmer holder."
-                          if name != "shank" else "Use a longer cutting length or a shank thinner than the cutter.")
+            text = (
+                f"The holder comes closer than {inputs.settings.near_miss_mm:g} mm to the stock."
+                if name == "near miss"
+                else f"The {name} stands {depth[worst]:.2f} mm deep in the stock."
+            )
+            finding = _at(
+                motions,
+                int(source[worst]),
+                times,
+                inputs.zero,
+                kind=kind,
+                severity=severity,
+                amount=float(depth[worst]),
+                count=len(np.unique(source[run])),
+                message=text,
+                bodies=["holder" if name == "near miss" else name, "stock"],
+                advice=f"Use at least {depth[worst] + 0.5:.1f} mm more stick-out, or a slimmer holder."
+                if name != "shank"
+                else "Use a longer cutting length or a shank thinner than the cutter.",
+            )
             found.append(finding.model_copy(update={"place": tuple(float(v) for v in place)}))
     return found
 
@@ -132,8 +193,15 @@ def near_depth(record: CutRecord, watched: list[str]) -> Points:
     return record.touch_mm[:, columns].max(axis=1)
 
 
-def gouge_findings(operation: int, places: Points, depth: Points, owners: NDArray[np.int64],
-                   motions: ProgramMotions, times: Points, tolerance: float) -> list[Finding]:
+def gouge_findings(
+    operation: int,
+    places: Points,
+    depth: Points,
+    owners: NDArray[np.int64],
+    motions: ProgramMotions,
+    times: Points,
+    tolerance: float,
+) -> list[Finding]:
     """One finding for each cluster of places that were cut too deep, the deepest first."""
     found: list[Finding] = []
     seen: set[tuple[int, ...]] = set()
@@ -145,12 +213,21 @@ def gouge_findings(operation: int, places: Points, depth: Points, owners: NDArra
         if len(found) >= MAX_FINDINGS_OF_A_KIND:
             break
         motion = int(owners[k])
-        found.append(Finding(
-            kind="gouge", severity="fault", operation=operation, motion=motion, line=int(motions.line[motion]),
-            time_s=float(times[motion]), place=tuple(float(v) for v in places[k]), bodies=["cutter", "part"],
-            amount=float(depth[k]),
-            message=f"Cut {depth[k]:.3f} mm into the part; the operation's tolerance is {tolerance:g} mm.",
-            advice="Check allowance, tolerance and heights of this operation."))
+        found.append(
+            Finding(
+                kind="gouge",
+                severity="fault",
+                operation=operation,
+                motion=motion,
+                line=int(motions.line[motion]),
+                time_s=float(times[motion]),
+                place=tuple(float(v) for v in places[k]),
+                bodies=["cutter", "part"],
+                amount=float(depth[k]),
+                message=f"Cut {depth[k]:.3f} mm into the part; the operation's tolerance is {tolerance:g} mm.",
+                advice="Check allowance, tolerance and heights of this operation.",
+            )
+        )
     return found
 
 
@@ -163,5 +240,11 @@ def _runs(index: NDArray) -> list[NDArray]:
 
 def _at(motions: ProgramMotions, motion: int, times: Points, zero: Points, **rest) -> Finding:  # type: ignore[no-untyped-def]
     place = motions.path.point[motion] - zero
-    return Finding(operation=int(motions.operation[motion]), motion=int(motion), line=int(motions.line[motion]),
-                   time_s=float(times[motion]), place=tuple(float(v) for v in place), **rest)
+    return Finding(
+        operation=int(motions.operation[motion]),
+        motion=int(motion),
+        line=int(motions.line[motion]),
+        time_s=float(times[motion]),
+        place=tuple(float(v) for v in place),
+        **rest,
+    )

@@ -36,8 +36,9 @@ class ProgramMotions:
     apart_mm: float
 
 
-def read_motions(programs: list[Program], tools: list[int], zero: Points, limits: MotionLimits,
-                 tool_change_s: float) -> ProgramMotions:
+def read_motions(
+    programs: list[Program], tools: list[int], zero: Points, limits: MotionLimits, tool_change_s: float
+) -> ProgramMotions:
     """Read programs back.
 
     Args:
@@ -52,16 +53,16 @@ def read_motions(programs: list[Program], tools: list[int], zero: Points, limits
         apart = max(apart, _apart(program, read))
         pieces.append(_one(program, read, number, zero, limits, tool_change_s))
     if not pieces:
-        empty = np.zeros(0)
-        return ProgramMotions(Toolpath.empty(), empty.astype(bool), *(empty.astype(np.int32) for _ in range(3)),
-                              empty.astype(np.int64), empty, empty, 0.0)
+        none, rows, lines = np.zeros(0), np.zeros(0, np.int32), np.zeros(0, np.int64)
+        return ProgramMotions(Toolpath.empty(), np.zeros(0, bool), rows, rows, rows, lines, none, none, 0.0)
     names = [n for n in ProgramMotions.__dataclass_fields__ if n not in ("path", "apart_mm")]
     joined = {n: np.concatenate([getattr(p, n) for p in pieces]) for n in names}
     return ProgramMotions(path=Toolpath.joined([p.path for p in pieces]), apart_mm=apart, **joined)
 
 
-def _one(program: Program, read: ReadBack, number: int, zero: Points, limits: MotionLimits,
-         tool_change_s: float) -> ProgramMotions:
+def _one(
+    program: Program, read: ReadBack, number: int, zero: Points, limits: MotionLimits, tool_change_s: float
+) -> ProgramMotions:
     whole = np.flatnonzero(read.known.all(axis=1))
     n = len(whole)
     known_before = np.zeros(n, bool)
@@ -72,7 +73,7 @@ def _one(program: Program, read: ReadBack, number: int, zero: Points, limits: Mo
     operation = np.full(int(read.line[-1]) + 2 if len(read.line) else 1, -1, np.int32)
     kind = np.full(len(operation), -1, np.int8)
     for op, lines, path in zip(program.operations, program.line_of_motion, program.paths, strict=True):
-        operation[max(int(lines[0]) - 1, 0):int(lines[-1]) + 1] = op
+        operation[max(int(lines[0]) - 1, 0) : int(lines[-1]) + 1] = op
         kind[lines] = path.kind
     line = read.line[whole]
     code = read.code[whole]
@@ -82,8 +83,16 @@ def _one(program: Program, read: ReadBack, number: int, zero: Points, limits: Mo
     kinds = np.where((code > 0) & np.isin(kinds, [Kind.RAPID, Kind.RETRACT]), Kind.CUT, kinds).astype(np.int8)
     up = np.tile([0.0, 0.0, 1.0], (n, 1))
     motion = np.where(code >= 2, code - 1, Motion.LINE).astype(np.int8)
-    path = Toolpath(read.point[whole] + zero, up, motion, read.centre[whole] + zero, up.copy(), kinds,
-                    read.feed[whole], np.full(n, -1, np.int32))
+    path = Toolpath(
+        read.point[whole] + zero,
+        up,
+        motion,
+        read.centre[whole] + zero,
+        up.copy(),
+        kinds,
+        read.feed[whole],
+        np.full(n, -1, np.int32),
+    )
     begins = np.flatnonzero(fresh)
     seconds = np.zeros(n)
     for a, b in zip(begins, [*begins[1:], n], strict=True):
@@ -91,8 +100,17 @@ def _one(program: Program, read: ReadBack, number: int, zero: Points, limits: Mo
     tool = read.tool[whole]
     if n:
         seconds[begins] += np.where(same_tool[begins], 0.0, tool_change_s)
-    return ProgramMotions(path, fresh, operation[line], tool, np.full(n, number, np.int32), line,
-                          seconds + read.seconds[whole], read.rpm[whole], 0.0)
+    return ProgramMotions(
+        path,
+        fresh,
+        operation[line],
+        tool,
+        np.full(n, number, np.int32),
+        line,
+        seconds + read.seconds[whole],
+        read.rpm[whole],
+        0.0,
+    )
 
 
 def _apart(program: Program, read: ReadBack) -> float:

@@ -18,9 +18,9 @@ from fenrik.core.proof import checks
 from fenrik.core.proof.motions import ProgramMotions, read_motions, starts_of
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import Bodies, Stock, cut
+from fenrik.core.toolpath import Kind
 from fenrik.core.tools import Tool, cutter_profile
 from fenrik.core.tools.profile import holder_profiles, shank_profile
-from fenrik.core.toolpath import Kind
 
 FLATTEN_MM = 0.002
 ROUNDING_MM = 1e-6
@@ -30,11 +30,22 @@ class ProofSettings(BaseModel):
     """What the proof holds results against."""
 
     model_config = ConfigDict(extra="forbid")
-    near_miss_mm: float = Field(default=2.0, ge=0, le=50, title="Near-miss limit",
-                                description="A holder closer to the stock than this is reported",
-                                json_schema_extra={"unit": "mm"})
-    band_mm: float = Field(default=0.1, gt=0, le=10, title="Deviation band",
-                           description="Deviation within this counts as in tolerance", json_schema_extra={"unit": "mm"})
+    near_miss_mm: float = Field(
+        default=2.0,
+        ge=0,
+        le=50,
+        title="Near-miss limit",
+        description="A holder closer to the stock than this is reported",
+        json_schema_extra={"unit": "mm"},
+    )
+    band_mm: float = Field(
+        default=0.1,
+        gt=0,
+        le=10,
+        title="Deviation band",
+        description="Deviation within this counts as in tolerance",
+        json_schema_extra={"unit": "mm"},
+    )
 
 
 @dataclass(frozen=True)
@@ -87,8 +98,9 @@ def prove(inputs: ProofInputs, progress: Progress = silent) -> Proof:
     Raises:
         FenrikError: when a program cannot be read back, or uses a tool that the job does not have.
     """
-    motions = read_motions(inputs.programs, inputs.first_tools, inputs.zero, inputs.machine.limits(),
-                           inputs.machine.tool_change_s)
+    motions = read_motions(
+        inputs.programs, inputs.first_tools, inputs.zero, inputs.machine.limits(), inputs.machine.tool_change_s
+    )
     n = len(motions.path)
     removed, engagement = np.zeros(n), np.zeros(n)
     clearance = np.full(n, inputs.settings.near_miss_mm)
@@ -163,13 +175,27 @@ def _flatten(motions: ProgramMotions, rows: NDArray) -> tuple[Points, Points, ND
     return np.ascontiguousarray(ends), np.where(fresh[:, None], ends, starts), source
 
 
-def compare(stock: Stock, inputs: ProofInputs, motions: ProgramMotions, owner: NDArray[np.int64],
-            engagement: Points, times: Points) -> tuple[checks.Deviation, list[Finding], dict[int, checks.OperationResult]]:
+def compare(
+    stock: Stock,
+    inputs: ProofInputs,
+    motions: ProgramMotions,
+    owner: NDArray[np.int64],
+    engagement: Points,
+    times: Points,
+) -> tuple[checks.Deviation, list[Finding], dict[int, checks.OperationResult]]:
     """Signed distance of the cut surface to the part, gouges as findings, and results for each operation."""
     places, _, sources = stock.hits()
     bound = inputs.part.deflection_mm + stock.error_mm + FLATTEN_MM + ROUNDING_MM
     if len(places) == 0:
-        empty = checks.Deviation(0.0, 0.0, 1.0, bound, stock.lattice.cell_mm, [], [])
+        empty = checks.Deviation(
+            min_mm=0.0,
+            max_mm=0.0,
+            within_tolerance_fraction=1.0,
+            error_bound_mm=bound,
+            cell_mm=stock.lattice.cell_mm,
+            edges_mm=[],
+            counts=[],
+        )
         return empty, [], {}
     distance, _ = signed_distances(DistanceIndex.build(inputs.part), places)
     deviation = checks.summarise(distance, inputs.settings.band_mm, bound, stock.lattice.cell_mm)
@@ -183,8 +209,11 @@ def compare(stock: Stock, inputs: ProofInputs, motions: ProgramMotions, owner: N
         peak = float(engagement[working].max(initial=0.0))
         results[number] = checks.OperationResult(
             worst_gouge_mm=max(float(-distance[mine].min(initial=0.0)), 0.0),
-            worst_excess_mm=max(float(distance[mine].max(initial=0.0)), 0.0), peak_engagement_deg=peak)
+            worst_excess_mm=max(float(distance[mine].max(initial=0.0)), 0.0),
+            peak_engagement_deg=peak,
+        )
         deep = np.flatnonzero(mine & (distance < -(tolerance + bound)))
-        gouges += checks.gouge_findings(number, places[deep] - inputs.zero, -distance[deep],
-                                        owner[sources[deep]], motions, times, tolerance)
+        gouges += checks.gouge_findings(
+            number, places[deep] - inputs.zero, -distance[deep], owner[sources[deep]], motions, times, tolerance
+        )
     return deviation, gouges, results

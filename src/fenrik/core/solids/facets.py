@@ -46,7 +46,13 @@ def group_faces(mesh: Mesh) -> tuple[Mesh, list[tuple[int, ...]], list[Edge], in
             touching[i].add(j)
             touching[j].add(i)
     creases = np.concatenate([ends[first[~smooth]], ends[~paired]])
-    edges = [Edge(mesh.vertices[pair], "line", float(np.linalg.norm(np.diff(mesh.vertices[pair], axis=0))))
-             for pair in creases[:100_000]]
-    return (replace(mesh, face_ids=labels.astype(np.int32)), [tuple(sorted(t)) for t in touching], edges,
-            int((~paired).sum()))
+    edges = [
+        Edge(mesh.vertices[pair], "line", float(np.linalg.norm(np.diff(mesh.vertices[pair], axis=0))))
+        for pair in creases[:100_000]
+    ]
+    return (
+        replace(mesh, face_ids=labels.astype(np.int32)),
+        [tuple(sorted(t)) for t in touching],
+        edges,
+        int((~paired).sum()),
+    )

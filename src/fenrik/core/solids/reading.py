@@ -40,8 +40,12 @@ def read_solid(data: bytes, name: str, scale: float = 1.0) -> Solid:
     if not data:
         raise fail("part.file", "is empty.", "Export the model again.", name)
     if len(data) > MAX_BYTES:
-        raise fail("part.file", f"is {len(data) / 2**20:.0f} MB; at most {MAX_BYTES // 2**20} MB are read.",
-                   "Export only the bodies that this job needs, or a coarser mesh.", name)
+        raise fail(
+            "part.file",
+            f"is {len(data) / 2**20:.0f} MB; at most {MAX_BYTES // 2**20} MB are read.",
+            "Export only the bodies that this job needs, or a coarser mesh.",
+            name,
+        )
     if suffix == ".stl":
         return _solid_from_mesh(_read_stl(data, name), scale)
     return solid_from_shape(_read_shape(data, suffix, name), scale)
@@ -56,11 +60,16 @@ def _read_shape(data: bytes, suffix: str, name: str) -> Any:
     from OCP.TopoDS import TopoDS_Shape
 
     if suffix in (".step", ".stp") and b"ISO-10303-21" not in data[:2048]:
-        raise fail("part.file", "is not a STEP file: its first line does not say ISO-10303-21.",
-                   "Export it again as STEP (AP203, AP214 or AP242).", name)
+        raise fail(
+            "part.file",
+            "is not a STEP file: its first line does not say ISO-10303-21.",
+            "Export it again as STEP (AP203, AP214 or AP242).",
+            name,
+        )
     if suffix in (".step", ".stp") and b"END-ISO-10303-21" not in data[-4096:]:
-        raise fail("part.file", "breaks off before its end (END-ISO-10303-21 is missing).",
-                   "Copy or export it again.", name)
+        raise fail(
+            "part.file", "breaks off before its end (END-ISO-10303-21 is missing).", "Copy or export it again.", name
+        )
     with tempfile.TemporaryDirectory(prefix="fenrik-") as folder:
         path = str(Path(folder) / f"model{suffix}")
         Path(path).write_bytes(data)
@@ -71,8 +80,9 @@ def _read_shape(data: bytes, suffix: str, name: str) -> Any:
             return shape
         reader = STEPControl_Reader() if suffix in (".step", ".stp") else IGESControl_Reader()
         if reader.ReadFile(path) != IFSelect_RetDone:
-            raise fail("part.file", "cannot be read; it is damaged or not what its ending says.",
-                       "Export it again.", name)
+            raise fail(
+                "part.file", "cannot be read; it is damaged or not what its ending says.", "Export it again.", name
+            )
         reader.TransferRoots()
         return reader.OneShape()
 
@@ -112,8 +122,10 @@ def solid_from_shape(shape: Any, scale: float = 1.0) -> Solid:
     if len(mesh.triangles) == 0:
         raise fail("part.file", "has faces that cannot be meshed.", "Heal the model and export it again.")
     if solids and tess.open_edges(mesh):
-        warnings.append("The faces of the solid do not close. Paths work; volume and deviation near the gaps do not. "
-                        "Heal the model where it was made.")
+        warnings.append(
+            "The faces of the solid do not close. Paths work; volume and deviation near the gaps do not. "
+            "Heal the model where it was made."
+        )
     edges = tess.describe_edges(shape, max(diagonal * VIEW_DEFLECTION, 1e-6))
     warnings += size_warnings(high - low)
     return Solid(mesh, faces, edges, brep, volume, area, centroid, warnings, "mm", scale)
@@ -132,18 +144,25 @@ def size_warnings(size: np.ndarray) -> list[str]:
     """A hint where a part is so large or small that its unit is probably wrong."""
     largest = float(np.max(size))
     if largest > _USUAL_MM[1]:
-        return [f"The part is {largest:.0f} mm long. If it was saved in another unit, set the scale "
-                f"(0.001 makes it {largest / 1000:.3g} mm, {1 / 25.4:.5f} makes it {largest / 25.4:.3g} mm)."]
+        return [
+            f"The part is {largest:.0f} mm long. If it was saved in another unit, set the scale "
+            f"(0.001 makes it {largest / 1000:.3g} mm, {1 / 25.4:.5f} makes it {largest / 25.4:.3g} mm)."
+        ]
     if largest < _USUAL_MM[0]:
-        return [f"The part is only {largest:.3g} mm long. If it was saved in another unit, set the scale "
-                f"(25.4 makes it {largest * 25.4:.3g} mm, 1000 makes it {largest * 1000:.3g} mm)."]
+        return [
+            f"The part is only {largest:.3g} mm long. If it was saved in another unit, set the scale "
+            f"(25.4 makes it {largest * 25.4:.3g} mm, 1000 makes it {largest * 1000:.3g} mm)."
+        ]
     return []
 
 
 def _check_numbers(values: np.ndarray) -> None:
     if not np.all(np.isfinite(values)) or np.abs(values).max() > 1e7:
-        raise fail("part.file", "has coordinates that are not numbers or lie more than 10 km out.",
-                   "Export it again near its origin.")
+        raise fail(
+            "part.file",
+            "has coordinates that are not numbers or lie more than 10 km out.",
+            "Export it again near its origin.",
+        )
 
 
 def _read_stl(data: bytes, name: str) -> np.ndarray:
@@ -171,8 +190,9 @@ def _solid_from_mesh(corners: np.ndarray, scale: float) -> Solid:
 
     _check_numbers(corners)
     count = len(corners)
-    raw = Mesh((corners * scale).reshape(-1, 3), np.arange(3 * count, dtype=np.int32).reshape(-1, 3),
-               np.zeros(count, np.int32))
+    raw = Mesh(
+        (corners * scale).reshape(-1, 3), np.arange(3 * count, dtype=np.int32).reshape(-1, 3), np.zeros(count, np.int32)
+    )
     diagonal = float(np.linalg.norm(np.ptp(raw.vertices, axis=0)))
     mesh = weld(raw, max(1e-7, diagonal * 1e-9))
     if len(mesh.triangles) == 0:
@@ -180,14 +200,26 @@ def _solid_from_mesh(corners: np.ndarray, scale: float) -> Solid:
     mesh, faces, edges, open_edges = group_faces(mesh)
     warnings = size_warnings(np.ptp(mesh.vertices, axis=0))
     if open_edges:
-        warnings.append(f"The mesh is open: {open_edges} edges have a triangle on one side only. "
-                        "Paths work; volume and deviation near the gaps do not.")
+        warnings.append(
+            f"The mesh is open: {open_edges} edges have a triangle on one side only. "
+            "Paths work; volume and deviation near the gaps do not."
+        )
     if not open_edges and mesh.volume_mm3() < 0:
         mesh = Mesh(mesh.vertices, mesh.triangles[:, ::-1].copy(), mesh.face_ids)
         warnings.append("The triangles faced inwards and were turned round.")
     centroid = tuple(float(v) for v in _mesh_centroid(mesh))
-    return Solid(mesh, _as_faces(mesh, faces), edges, b"", mesh.volume_mm3(), mesh.area_mm2(),
-                 (centroid[0], centroid[1], centroid[2]), warnings, "mm", scale)
+    return Solid(
+        mesh,
+        _as_faces(mesh, faces),
+        edges,
+        b"",
+        mesh.volume_mm3(),
+        mesh.area_mm2(),
+        (centroid[0], centroid[1], centroid[2]),
+        warnings,
+        "mm",
+        scale,
+    )
 
 
 def _mesh_centroid(mesh: Mesh) -> np.ndarray:
@@ -213,7 +245,16 @@ def _as_faces(mesh: Mesh, neighbours: list[tuple[int, ...]]) -> list[Face]:
         x, y, z = (float(v) for v in centroid)
         n = mean / np.linalg.norm(mean) if flat else np.zeros(3)
         low, high = corners.min(axis=0), corners.max(axis=0)
-        faces.append(Face("plane" if flat else "mesh", area, (x, y, z), (float(n[0]), float(n[1]), float(n[2])), None,
-                          touching, (float(low[0]), float(low[1]), float(low[2])),
-                          (float(high[0]), float(high[1]), float(high[2]))))
+        faces.append(
+            Face(
+                "plane" if flat else "mesh",
+                area,
+                (x, y, z),
+                (float(n[0]), float(n[1]), float(n[2])),
+                None,
+                touching,
+                (float(low[0]), float(low[1]), float(low[2])),
+                (float(high[0]), float(high[1]), float(high[2])),
+            )
+        )
     return faces

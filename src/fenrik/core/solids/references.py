@@ -38,8 +38,14 @@ FaceSelector = FaceRule | FaceReference
 def reference_to(solid: Solid, index: int) -> FaceReference:
     """The persistent reference to face `index`."""
     face = solid.faces[index]
-    return FaceReference(kind=face.kind, area_mm2=face.area_mm2, centroid=face.centroid, normal=face.normal,
-                         radius_mm=face.radius_mm, neighbours=len(face.neighbours))
+    return FaceReference(
+        kind=face.kind,
+        area_mm2=face.area_mm2,
+        centroid=face.centroid,
+        normal=face.normal,
+        radius_mm=face.radius_mm,
+        neighbours=len(face.neighbours),
+    )
 
 
 def find_faces(solid: Solid, selector: FaceSelector, field: str) -> list[int]:
@@ -50,8 +56,12 @@ def find_faces(solid: Solid, selector: FaceSelector, field: str) -> list[int]:
     """
     found = _by_rule(solid, selector) if isinstance(selector, FaceRule) else _by_look(solid, selector)
     if not found:
-        raise fail(field, "is lost: no face of the part fits it.", "Pick the face again.",
-                   selector.model_dump(exclude_none=True))
+        raise fail(
+            field,
+            "is lost: no face of the part fits it.",
+            "Pick the face again.",
+            selector.model_dump(exclude_none=True),
+        )
     return found
 
 
@@ -62,8 +72,10 @@ def _by_rule(solid: Solid, rule: FaceRule) -> list[int]:
         raise fail("face.normal", "has no length.", "Use for example [0, 0, 1].", list(rule.normal))
     normal /= length
     return [
-        i for i, f in enumerate(solid.faces)
-        if f.kind == "plane" and float(np.dot(f.normal, normal)) > 1 - 1e-6
+        i
+        for i, f in enumerate(solid.faces)
+        if f.kind == "plane"
+        and float(np.dot(f.normal, normal)) > 1 - 1e-6
         and (rule.at_z is None or abs(f.centroid[2] - rule.at_z) <= rule.tolerance_mm)
     ]
 

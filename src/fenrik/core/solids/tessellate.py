@@ -155,8 +155,16 @@ def _describe(face: Any, neighbours: tuple[int, ...]) -> Face:
     elif kind == "sphere":
         radius = surface.Sphere().Radius()
     centre = props.CentreOfMass()
-    return Face(kind, abs(props.Mass()), (centre.X(), centre.Y(), centre.Z()), normal, radius, neighbours,
-                low.Coord(), high.Coord())
+    return Face(
+        kind,
+        abs(props.Mass()),
+        (centre.X(), centre.Y(), centre.Z()),
+        normal,
+        radius,
+        neighbours,
+        low.Coord(),
+        high.Coord(),
+    )
 
 
 def describe_edges(shape: Any, deflection_mm: float) -> list[Edge]:

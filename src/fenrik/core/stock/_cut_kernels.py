@@ -12,7 +12,7 @@ SLIVER = 1e-9
 
 
 @njit(cache=True)
-def _put_normal(out, i, j, row, x, y, z):  # type: ignore[no-untyped-def]
+def _put_normal(out, i, j, row, x, y, z):
     size = np.sqrt(x * x + y * y + z * z)
     if size < 1e-12:
         out[i, j, row, 0], out[i, j, row, 1], out[i, j, row, 2] = 0, 0, 127
@@ -22,7 +22,7 @@ def _put_normal(out, i, j, row, x, y, z):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _subtract(count, at, normal, source, i, j, a, b, na, nb, motion):  # type: ignore[no-untyped-def]
+def _subtract(count, at, normal, source, i, j, a, b, na, nb, motion):
     """Take [a, b] out of one ray; returns (new count, removed length, place of the top of what was removed).
 
     A count of −1 says that the ray has no room for the new hits; then nothing was changed.
@@ -43,7 +43,11 @@ def _subtract(count, at, normal, source, i, j, a, b, na, nb, motion):  # type: i
                 return -1, 0.0, 0.0
             for q in range(count - 1, k, -1):
                 at[i, j, q + 2], source[i, j, q + 2] = at[i, j, q], source[i, j, q]
-                normal[i, j, q + 2, 0], normal[i, j, q + 2, 1], normal[i, j, q + 2, 2] = normal[i, j, q, 0], normal[i, j, q, 1], normal[i, j, q, 2]
+                normal[i, j, q + 2, 0], normal[i, j, q + 2, 1], normal[i, j, q + 2, 2] = (
+                    normal[i, j, q, 0],
+                    normal[i, j, q, 1],
+                    normal[i, j, q, 2],
+                )
             at[i, j, k + 1], source[i, j, k + 1] = a, motion
             at[i, j, k + 2], source[i, j, k + 2] = b, motion
             _put_normal(normal, i, j, k + 1, na[0], na[1], na[2])
@@ -63,13 +67,17 @@ def _subtract(count, at, normal, source, i, j, a, b, na, nb, motion):  # type: i
             removed += hi - lo
             for q in range(k, count - 2):
                 at[i, j, q], source[i, j, q] = at[i, j, q + 2], source[i, j, q + 2]
-                normal[i, j, q, 0], normal[i, j, q, 1], normal[i, j, q, 2] = normal[i, j, q + 2, 0], normal[i, j, q + 2, 1], normal[i, j, q + 2, 2]
+                normal[i, j, q, 0], normal[i, j, q, 1], normal[i, j, q, 2] = (
+                    normal[i, j, q + 2, 0],
+                    normal[i, j, q + 2, 1],
+                    normal[i, j, q + 2, 2],
+                )
             count -= 2
     return count, removed, top
 
 
 @njit(cache=True)
-def _stadium(du, e0, dv, w, sa, sb, sign):  # type: ignore[no-untyped-def]
+def _stadium(du, e0, dv, w, sa, sb, sign):
     """s in [sa, sb] that takes sign·(du·s + …) furthest: a disc of radius w moving past a line.
 
     e(s) = e0 − dv·s is the side distance from the disc's centre to the line. Returns (found, s).
@@ -88,13 +96,13 @@ def _stadium(du, e0, dv, w, sa, sb, sign):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _width(profile, zeta, e):  # type: ignore[no-untyped-def]
+def _width(profile, zeta, e):
     w = radius_at(profile, zeta)
     return w - abs(e)
 
 
 @njit(cache=True)
-def _corner(profile, du, e0, dv, zeta0, dz, sa, sb, sign):  # type: ignore[no-untyped-def]
+def _corner(profile, du, e0, dv, zeta0, dz, sa, sb, sign):
     """The same for the lower part of any profile on a sloping motion, by bisection on concave functions."""
     a, b = sa, sb
     for _ in range(40):
@@ -139,7 +147,7 @@ def _corner(profile, du, e0, dv, zeta0, dz, sa, sb, sign):  # type: ignore[no-un
 
 
 @njit(cache=True)
-def _chord_end(profile, du, e0, dv, zeta0, dz, s, sign):  # type: ignore[no-untyped-def]
+def _chord_end(profile, du, e0, dv, zeta0, dz, s, sign):
     w = radius_at(profile, zeta0 - dz * s)
     e = e0 - dv * s
     q = w * w - e * e
@@ -147,7 +155,7 @@ def _chord_end(profile, du, e0, dv, zeta0, dz, s, sign):  # type: ignore[no-unty
 
 
 @njit(cache=True)
-def _capsule(du, e0, dv, c0, dz, r, sign):  # type: ignore[no-untyped-def]
+def _capsule(du, e0, dv, c0, dz, r, sign):
     """The same for a sphere whose centre passes the line at side distance e0 − dv·s, height c0 − dz·s."""
     d2 = dv * dv + dz * dz
     if d2 < 1e-24:
@@ -167,7 +175,7 @@ def _capsule(du, e0, dv, c0, dz, r, sign):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _side_end(profile, top, du, e0, dv, zeta0, dz, sign):  # type: ignore[no-untyped-def]
+def _side_end(profile, top, du, e0, dv, zeta0, dz, sign):
     """Furthest reach of the swept tool along a horizontal ray: (found, reach·sign, s)."""
     n = profile.shape[0]
     big = profile[n - 1, 1]
@@ -218,7 +226,7 @@ def _side_end(profile, top, du, e0, dv, zeta0, dz, sign):  # type: ignore[no-unt
 
 
 @njit(cache=True)
-def _side_normal(profile, du, e0, dv, zeta0, dz, s, sign, u, v, out):  # type: ignore[no-untyped-def]
+def _side_normal(profile, du, e0, dv, zeta0, dz, s, sign, u, v, out):
     """Outward normal of the stock where a horizontal ray leaves the swept tool."""
     n = profile.shape[0]
     big = profile[n - 1, 1]
@@ -236,7 +244,7 @@ def _side_normal(profile, du, e0, dv, zeta0, dz, s, sign, u, v, out):  # type: i
 
 
 @njit(cache=True)
-def _mark(dirty, family, iu, iv, a, b, low, cell):  # type: ignore[no-untyped-def]
+def _mark(dirty, family, iu, iv, a, b, low, cell):
     """Mark the bricks that a changed stretch [a, b] of a ray touches, one cell of margin around."""
     n0 = int((a - low) / cell) - 1
     n1 = int((b - low) / cell) + 2
@@ -256,8 +264,34 @@ def _mark(dirty, family, iu, iv, a, b, low, cell):  # type: ignore[no-untyped-de
 
 
 @njit(cache=True, parallel=True, nogil=True)
-def cut_family(family, u, v, along, count, at, normal, source, changed, starts, ends, resume, stop, origin, cell,
-               profile, top, first_source, dirty, removed, sines, watched, tops, offsets, touch, boxes):  # type: ignore[no-untyped-def]
+def cut_family(
+    family,
+    u,
+    v,
+    along,
+    count,
+    at,
+    normal,
+    source,
+    changed,
+    starts,
+    ends,
+    resume,
+    stop,
+    origin,
+    cell,
+    profile,
+    top,
+    first_source,
+    dirty,
+    removed,
+    sines,
+    watched,
+    tops,
+    offsets,
+    touch,
+    boxes,
+):
     """Take motions [resume, stop) out of one family of rays; `resume` tells where a tile ran out of room.
 
     Tile by tile, so that the rays stay in the cache; each lane owns every n-th tile and its own sums, so that the
@@ -277,15 +311,69 @@ def cut_family(family, u, v, along, count, at, normal, source, changed, starts, 
                     m += 1
                     continue
                 if family == 2:
-                    ok = _cut_down(m, u0, u1, v0, v1, count, at, normal, source, changed, starts[m], ends[m], origin,
-                                   cell, profile, floor, top, first_source + m, dirty, removed[lane], sines[lane])
+                    ok = _cut_down(
+                        m,
+                        u0,
+                        u1,
+                        v0,
+                        v1,
+                        count,
+                        at,
+                        normal,
+                        source,
+                        changed,
+                        starts[m],
+                        ends[m],
+                        origin,
+                        cell,
+                        profile,
+                        floor,
+                        top,
+                        first_source + m,
+                        dirty,
+                        removed[lane],
+                        sines[lane],
+                    )
                     if ok:
                         for w in range(len(tops)):
-                            _watch(m, u0, u1, v0, v1, count, at, starts[m], ends[m], origin, cell,
-                                   watched[offsets[w]:offsets[w + 1]], touch[lane, m, w])
+                            _watch(
+                                m,
+                                u0,
+                                u1,
+                                v0,
+                                v1,
+                                count,
+                                at,
+                                starts[m],
+                                ends[m],
+                                origin,
+                                cell,
+                                watched[offsets[w] : offsets[w + 1]],
+                                touch[lane, m, w],
+                            )
                 else:
-                    ok = _cut_side(family, u, along, u0, u1, v0, v1, count, at, normal, source, changed, starts[m],
-                                   ends[m], origin, cell, profile, top, first_source + m, dirty)
+                    ok = _cut_side(
+                        family,
+                        u,
+                        along,
+                        u0,
+                        u1,
+                        v0,
+                        v1,
+                        count,
+                        at,
+                        normal,
+                        source,
+                        changed,
+                        starts[m],
+                        ends[m],
+                        origin,
+                        cell,
+                        profile,
+                        top,
+                        first_source + m,
+                        dirty,
+                    )
                 if not ok:
                     break
                 m += 1
@@ -296,7 +384,7 @@ TABLE = 128
 
 
 @njit(cache=True)
-def _floor_table(profile):  # type: ignore[no-untyped-def]
+def _floor_table(profile):
     """A lower bound of h over even steps of ρ², to turn away rays that a motion cannot reach."""
     big = profile[profile.shape[0] - 1, 1]
     table = np.empty(TABLE + 1)
@@ -306,8 +394,29 @@ def _floor_table(profile):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True)
-def _cut_down(m, u0, u1, v0, v1, count, at, normal, source, changed, p, q, origin, cell, profile, floor, top,
-              motion, dirty, removed, sines):  # type: ignore[no-untyped-def]
+def _cut_down(
+    m,
+    u0,
+    u1,
+    v0,
+    v1,
+    count,
+    at,
+    normal,
+    source,
+    changed,
+    p,
+    q,
+    origin,
+    cell,
+    profile,
+    floor,
+    top,
+    motion,
+    dirty,
+    removed,
+    sines,
+):
     big = profile[profile.shape[0] - 1, 1]
     i0 = max(int(np.ceil((min(p[0], q[0]) - big - origin[0]) / cell)), u0)
     i1 = min(int(np.floor((max(p[0], q[0]) + big - origin[0]) / cell)), u1 - 1)
@@ -381,7 +490,7 @@ def _cut_down(m, u0, u1, v0, v1, count, at, normal, source, changed, p, q, origi
 
 
 @njit(cache=True)
-def _watch(m, u0, u1, v0, v1, count, at, p, q, origin, cell, profile, out):  # type: ignore[no-untyped-def]
+def _watch(m, u0, u1, v0, v1, count, at, p, q, origin, cell, profile, out):
     """Deepest standing of a watched body in the stock during one motion; out gets depth, x, y, z."""
     big = profile[profile.shape[0] - 1, 1]
     i0 = max(int(np.ceil((min(p[0], q[0]) - big - origin[0]) / cell)), u0)
@@ -416,8 +525,28 @@ def _watch(m, u0, u1, v0, v1, count, at, p, q, origin, cell, profile, out):  # t
 
 
 @njit(cache=True)
-def _cut_side(family, u, along, u0, u1, v0, v1, count, at, normal, source, changed, p, q, origin, cell, profile, top,
-              motion, dirty):  # type: ignore[no-untyped-def]
+def _cut_side(
+    family,
+    u,
+    along,
+    u0,
+    u1,
+    v0,
+    v1,
+    count,
+    at,
+    normal,
+    source,
+    changed,
+    p,
+    q,
+    origin,
+    cell,
+    profile,
+    top,
+    motion,
+    dirty,
+):
     """One motion on the x or y rays: `along` is the ray's axis, `u` the other horizontal one, `v` is z."""
     n = profile.shape[0]
     big = profile[n - 1, 1]

@@ -7,7 +7,7 @@ from numba import njit
 
 
 @njit(cache=True)
-def _crossing(count, at, normal, place, step, out):  # type: ignore[no-untyped-def]
+def _crossing(count, at, normal, place, step, out):
     """The hit between place and place + step on a ray; out gets the place and the normal."""
     for k in range(count):
         if place <= at[k] <= place + step:
@@ -19,7 +19,7 @@ def _crossing(count, at, normal, place, step, out):  # type: ignore[no-untyped-d
 
 
 @njit(cache=True)
-def _solve(a, b, centre, out):  # type: ignore[no-untyped-def]
+def _solve(a, b, centre, out):
     """Least squares with a weak pull to the centre: (AᵀA + λI) x = Aᵀb about the centre of the hits."""
     weight = 0.01
     m00, m11, m22 = a[0] + weight, a[3] + weight, a[5] + weight
@@ -35,7 +35,7 @@ def _solve(a, b, centre, out):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def contour(cx, ax, nx, cy, ay, ny, cz, az, nz, origin, cell, start, stop, own):  # type: ignore[no-untyped-def]
+def contour(cx, ax, nx, cy, ay, ny, cz, az, nz, origin, cell, start, stop, own):
     """Dual contour of the nodes [start, stop), drawing the faces of lattice edges that begin at or after `own`.
 
     c*, a*, n*: counts, places, normals of the x rays (y, z), the y rays (x, z) and the z rays (x, y) of the window.
@@ -67,8 +67,11 @@ def contour(cx, ax, nx, cy, ay, ny, cz, az, nz, origin, cell, start, stop, own):
                     if i2 >= n0 or j2 >= n1 or k2 >= n2 or inside[i, j, k] == inside[i2, j2, k2]:
                         continue
                     quads += 1
-                    px, py, pz = (origin[0] + (start[0] + i) * cell, origin[1] + (start[1] + j) * cell,
-                                  origin[2] + (start[2] + k) * cell)
+                    px, py, pz = (
+                        origin[0] + (start[0] + i) * cell,
+                        origin[1] + (start[1] + j) * cell,
+                        origin[2] + (start[2] + k) * cell,
+                    )
                     if axis == 0:
                         ok = _crossing(cx[j, k], ax[j, k], nx[j, k], px, cell, hit)
                     elif axis == 1:
@@ -162,11 +165,17 @@ def contour(cx, ax, nx, cy, ay, ny, cz, az, nz, origin, cell, start, stop, own):
                         continue
                     if not inside[i, j, k]:
                         triangles[nt, 0], triangles[nt, 1], triangles[nt, 2] = corner[2], corner[1], corner[0]
-                        triangles[nt + 1, 0], triangles[nt + 1, 1], triangles[nt + 1, 2] = (corner[3], corner[2],
-                                                                                            corner[0])
+                        triangles[nt + 1, 0], triangles[nt + 1, 1], triangles[nt + 1, 2] = (
+                            corner[3],
+                            corner[2],
+                            corner[0],
+                        )
                     else:
                         triangles[nt, 0], triangles[nt, 1], triangles[nt, 2] = corner[0], corner[1], corner[2]
-                        triangles[nt + 1, 0], triangles[nt + 1, 1], triangles[nt + 1, 2] = (corner[0], corner[2],
-                                                                                            corner[3])
+                        triangles[nt + 1, 0], triangles[nt + 1, 1], triangles[nt + 1, 2] = (
+                            corner[0],
+                            corner[2],
+                            corner[3],
+                        )
                     nt += 2
     return vertices[:nv].copy(), triangles[:nt].copy()

@@ -50,8 +50,9 @@ class CutRecord:
     dirty: NDArray[np.bool_]
 
 
-def cut(stock: Stock, starts: Points, ends: Points, bodies: Bodies, first_source: int = 0,
-        progress: Progress = silent) -> tuple[Stock, CutRecord]:
+def cut(
+    stock: Stock, starts: Points, ends: Points, bodies: Bodies, first_source: int = 0, progress: Progress = silent
+) -> tuple[Stock, CutRecord]:
     """Move a tool along straight motions through the stock.
 
     Args:
@@ -90,18 +91,42 @@ def cut(stock: Stock, starts: Points, ends: Points, bodies: Bodies, first_source
             stop = min(begin + BATCH, n)
             resume = np.full(len(stock.tiles[family]), begin, np.int64)
             while True:
-                kernels.cut_family(family, u, v, along, *dense, changed, starts, ends, resume, stop, origin,
-                                   lattice.cell_mm, bodies.cutter.elements, bodies.cutter.top_mm, first_source,
-                                   dirty, removed, sines, elements, tops, offsets, touch,
-                                   boxes)
+                kernels.cut_family(
+                    family,
+                    u,
+                    v,
+                    along,
+                    *dense,
+                    changed,
+                    starts,
+                    ends,
+                    resume,
+                    stop,
+                    origin,
+                    lattice.cell_mm,
+                    bodies.cutter.elements,
+                    bodies.cutter.top_mm,
+                    first_source,
+                    dirty,
+                    removed,
+                    sines,
+                    elements,
+                    tops,
+                    offsets,
+                    touch,
+                    boxes,
+                )
                 if np.all(resume >= stop):
                     break
                 dense = _with_room(dense)
             step += 1
             progress(step / steps, "cutting the stock")
-        tiles.append(tuple(
-            freeze_tile(dense, pu, pv) if changed[pu, pv].any() else old
-            for old, (pu, pv) in zip(stock.tiles[family], tile_places(lattice, family), strict=True)))
+        tiles.append(
+            tuple(
+                freeze_tile(dense, pu, pv) if changed[pu, pv].any() else old
+                for old, (pu, pv) in zip(stock.tiles[family], tile_places(lattice, family), strict=True)
+            )
+        )
     deepest = touch[..., 0].argmax(axis=0)
     best = np.take_along_axis(touch, deepest[None, ..., None], axis=0)[0]
     watched = len(bodies.watched)
@@ -128,9 +153,12 @@ def _ray_boxes(stock: Stock, family: int, starts: Points, ends: Points, bodies: 
 def _with_room(dense: tuple) -> tuple:
     """The same rays with room for twice as many hits."""
     count, at, normal, source = dense
-    return (count, np.concatenate([at, np.zeros_like(at)], axis=2),
-            np.concatenate([normal, np.zeros_like(normal)], axis=2),
-            np.concatenate([source, np.full_like(source, -1)], axis=2))
+    return (
+        count,
+        np.concatenate([at, np.zeros_like(at)], axis=2),
+        np.concatenate([normal, np.zeros_like(normal)], axis=2),
+        np.concatenate([source, np.full_like(source, -1)], axis=2),
+    )
 
 
 def _stack(profiles: tuple[Profile, ...]) -> tuple[Points, Points, NDArray[np.int64]]:

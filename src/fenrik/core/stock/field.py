@@ -89,11 +89,16 @@ class Stock:
         shape = [math.ceil(float(s) / cell_mm - 1e-9) + 2 for s in high - low]
         rays = shape[0] * shape[1] + shape[0] * shape[2] + shape[1] * shape[2]
         if max(shape) > MAX_NODES_ON_A_SIDE or rays > MAX_RAYS:
-            raise fail("cell_mm", f"needs {rays / 1e6:.0f} million rays for a stock of this size.",
-                       f"Use a cell of at least {suggested_cell(high - low) / 2:.3g} mm.", cell_mm)
+            raise fail(
+                "cell_mm",
+                f"needs {rays / 1e6:.0f} million rays for a stock of this size.",
+                f"Use a cell of at least {suggested_cell(high - low) / 2:.3g} mm.",
+                cell_mm,
+            )
         origin = low - 0.5 * cell_mm
-        lattice = Lattice((float(origin[0]), float(origin[1]), float(origin[2])), float(cell_mm),
-                          (shape[0], shape[1], shape[2]))
+        lattice = Lattice(
+            (float(origin[0]), float(origin[1]), float(origin[2])), float(cell_mm), (shape[0], shape[1], shape[2])
+        )
         return cls(lattice, _tiles(lattice, [_box_rays(lattice, f, low, high) for f in range(3)]))
 
     def dense(self, family: int, cap: int = 0) -> Dense:
@@ -107,7 +112,11 @@ class Stock:
         for tile, (u, v) in zip(self.tiles[family], tile_places(self.lattice, family), strict=True):
             k = tile.at.shape[2]
             count[u, v], at[u, v, :k], normal[u, v, :k], source[u, v, :k] = (
-                tile.count, tile.at, tile.normal, tile.source)
+                tile.count,
+                tile.at,
+                tile.normal,
+                tile.source,
+            )
         return count, at, normal, source
 
     def tops(self) -> Points:
@@ -119,7 +128,8 @@ class Stock:
     def node_axes(self) -> tuple[Points, Points, Points]:
         """Coordinates of the nodes along x, y, z."""
         o, c, n = self.lattice.origin, self.lattice.cell_mm, self.lattice.shape
-        return o[0] + c * np.arange(n[0]), o[1] + c * np.arange(n[1]), o[2] + c * np.arange(n[2])
+        x, y, z = (np.asarray(o[a] + c * np.arange(n[a]), dtype=np.float64) for a in range(3))
+        return x, y, z
 
     def hits(self) -> tuple[Points, Points, NDArray[np.int32]]:
         """All surface points on rays: places (n, 3), outward normals (n, 3), motions that made them (n,)."""
@@ -139,10 +149,11 @@ class Stock:
     def to_bytes(self) -> bytes:
         """A form for keeping (numpy's npz, not compressed)."""
         arrays: dict[str, np.ndarray] = {
-            "lattice": np.array([*self.lattice.origin, self.lattice.cell_mm, *self.lattice.shape, self.error_mm])}
+            "lattice": np.array([*self.lattice.origin, self.lattice.cell_mm, *self.lattice.shape, self.error_mm])
+        }
         for family in range(3):
-            for name, array in zip(("count", "at", "normal", "source"), self.dense(family), strict=True):
-                arrays[f"{name}{family}"] = array
+            count, at, normal, source = self.dense(family)
+            arrays |= {f"count{family}": count, f"at{family}": at, f"normal{family}": normal, f"source{family}": source}
         stream = io.BytesIO()
         np.savez(stream, allow_pickle=False, **arrays)
         return stream.getvalue()
@@ -151,10 +162,14 @@ class Stock:
     def from_bytes(cls, data: bytes) -> Stock:
         with np.load(io.BytesIO(data), allow_pickle=False) as arrays:
             head = arrays["lattice"]
-            lattice = Lattice((float(head[0]), float(head[1]), float(head[2])), float(head[3]),
-                              (int(head[4]), int(head[5]), int(head[6])))
-            dense = [(arrays[f"count{f}"], arrays[f"at{f}"], arrays[f"normal{f}"], arrays[f"source{f}"])
-                     for f in range(3)]
+            lattice = Lattice(
+                (float(head[0]), float(head[1]), float(head[2])),
+                float(head[3]),
+                (int(head[4]), int(head[5]), int(head[6])),
+            )
+            dense = [
+                (arrays[f"count{f}"], arrays[f"at{f}"], arrays[f"normal{f}"], arrays[f"source{f}"]) for f in range(3)
+            ]
             return cls(lattice, _tiles(lattice, dense), float(head[7]))
 
 

@@ -34,8 +34,23 @@ def brick_mesh(stock: Stock, brick: tuple[int, int, int]) -> tuple[Points, np.nd
     for family, (u, v, _) in enumerate(FAMILIES):
         rays += _window(stock, family, (max(low[u], 0), high[u]), (max(low[v], 0), high[v]))
     start = np.array([max(value, 0) for value in low])
-    return kernels.contour(*rays, np.array(stock.lattice.origin), stock.lattice.cell_mm, start, np.array(high),
-                           np.array([b * BRICK for b in brick]))
+    cx, ax, nx, cy, ay, ny, cz, az, nz = rays
+    return kernels.contour(
+        cx,
+        ax,
+        nx,
+        cy,
+        ay,
+        ny,
+        cz,
+        az,
+        nz,
+        np.array(stock.lattice.origin),
+        stock.lattice.cell_mm,
+        start,
+        np.array(high),
+        np.array([b * BRICK for b in brick]),
+    )
 
 
 def _window(stock: Stock, family: int, u: tuple[int, int], v: tuple[int, int]) -> list[np.ndarray]:
@@ -44,9 +59,11 @@ def _window(stock: Stock, family: int, u: tuple[int, int], v: tuple[int, int]) -
 
     nv = stock.lattice.rays(family)[1]
     across = (nv + TILE - 1) // TILE
-    picked = [(tu, tv, stock.tiles[family][tu * across + tv])
-              for tu in range(u[0] // TILE, (u[1] - 1) // TILE + 1)
-              for tv in range(v[0] // TILE, (v[1] - 1) // TILE + 1)]
+    picked = [
+        (tu, tv, stock.tiles[family][tu * across + tv])
+        for tu in range(u[0] // TILE, (u[1] - 1) // TILE + 1)
+        for tv in range(v[0] // TILE, (v[1] - 1) // TILE + 1)
+    ]
     cap = max(t.at.shape[2] for _, _, t in picked)
     count = np.zeros((u[1] - u[0], v[1] - v[0]), np.int16)
     at = np.zeros((*count.shape, cap))
@@ -81,8 +98,9 @@ def changed_bricks(before: Stock, after: Stock) -> np.ndarray:
 
     bricks = np.zeros(brick_count(after), bool)
     for family, (u, v, _) in enumerate(FAMILIES):
-        for old, new, (pu, pv) in zip(before.tiles[family], after.tiles[family],
-                                      tile_places(after.lattice, family), strict=True):
+        for old, new, (pu, pv) in zip(
+            before.tiles[family], after.tiles[family], tile_places(after.lattice, family), strict=True
+        ):
             if old is new:
                 continue
             where: list[slice] = [slice(None)] * 3

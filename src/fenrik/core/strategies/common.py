@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
@@ -16,11 +17,11 @@ from fenrik.core.frames import Points
 from fenrik.core.progress import Progress, silent
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import Stock
+from fenrik.core.toolpath import Feeds, PathBuilder, Toolpath
 from fenrik.core.tools import Tool, cutter_profile
 from fenrik.core.tools.profile import bull_nose_profile
-from fenrik.core.toolpath import Feeds, PathBuilder, Toolpath
 
-MM = {"unit": "mm"}
+MM: dict[str, Any] = {"unit": "mm"}
 START_GAP_MM = 1.0
 PIN_RADIUS_MM = 1e-3
 TESSELLATION_SHARE = 0.25
@@ -31,13 +32,30 @@ class CommonParams(BaseModel):
     """Fields of every milling operation."""
 
     model_config = ConfigDict(extra="forbid")
-    allowance_mm: float = Field(default=0.0, ge=0, le=50, title="Wall allowance",
-                                description="Stock left on purpose on walls", json_schema_extra=MM)
-    floor_allowance_mm: float = Field(default=0.0, ge=0, le=50, title="Floor allowance",
-                                      description="Stock left on purpose on floors", json_schema_extra=MM)
-    tolerance_mm: float = Field(default=0.02, ge=0.0005, le=1.0, title="Tolerance",
-                                description="How far the path may stray from the exact surface",
-                                json_schema_extra=MM)
+    allowance_mm: float = Field(
+        default=0.0,
+        ge=0,
+        le=50,
+        title="Wall allowance",
+        description="Stock left on purpose on walls",
+        json_schema_extra=MM,
+    )
+    floor_allowance_mm: float = Field(
+        default=0.0,
+        ge=0,
+        le=50,
+        title="Floor allowance",
+        description="Stock left on purpose on floors",
+        json_schema_extra=MM,
+    )
+    tolerance_mm: float = Field(
+        default=0.02,
+        ge=0.0005,
+        le=1.0,
+        title="Tolerance",
+        description="How far the path may stray from the exact surface",
+        json_schema_extra=MM,
+    )
 
 
 @dataclass(frozen=True)
@@ -101,10 +119,20 @@ class StockTops:
     def under(self, x: float, y: float, radius_mm: float) -> float:
         """Highest material within `radius_mm` (and a cell) of a place; −inf where there is none."""
         reach = radius_mm + self.cell
-        i0, i1 = (int(np.clip(v, 0, self.tops.shape[0])) for v in
-                  (np.floor((x - reach - self.origin[0]) / self.cell), np.ceil((x + reach - self.origin[0]) / self.cell) + 1))
-        j0, j1 = (int(np.clip(v, 0, self.tops.shape[1])) for v in
-                  (np.floor((y - reach - self.origin[1]) / self.cell), np.ceil((y + reach - self.origin[1]) / self.cell) + 1))
+        i0, i1 = (
+            int(np.clip(v, 0, self.tops.shape[0]))
+            for v in (
+                np.floor((x - reach - self.origin[0]) / self.cell),
+                np.ceil((x + reach - self.origin[0]) / self.cell) + 1,
+            )
+        )
+        j0, j1 = (
+            int(np.clip(v, 0, self.tops.shape[1]))
+            for v in (
+                np.floor((y - reach - self.origin[1]) / self.cell),
+                np.ceil((y + reach - self.origin[1]) / self.cell) + 1,
+            )
+        )
         if i0 >= i1 or j0 >= j1:
             return -np.inf
         gx = self.origin[0] + self.cell * np.arange(i0, i1) - x

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
+from typing import cast
+
 import contourpy
 import numpy as np
 import shapely
@@ -33,9 +36,12 @@ def stock_above(tops: StockTops, level_mm: float) -> BaseGeometry:
         return MultiPolygon()
     x = tops.origin[0] + tops.cell * np.arange(mask.shape[0])
     y = tops.origin[1] + tops.cell * np.arange(mask.shape[1])
-    points, offsets = contourpy.contour_generator(x, y, mask.T, fill_type="OuterOffset").filled(0.5, 2.0)
-    polygons = [Polygon(p[o[0]:o[1]], [p[a:b] for a, b in zip(o[1:-1], o[2:], strict=True)])
-                for p, o in zip(points, offsets, strict=True)]
+    generator = contourpy.contour_generator(x, y, mask.T, fill_type="OuterOffset")
+    points, offsets = cast(tuple[list[np.ndarray], list[np.ndarray]], generator.filled(0.5, 2.0))
+    polygons = [
+        Polygon(p[o[0] : o[1]], [p[a:b] for a, b in itertools.pairwise(o)])
+        for p, o in zip(points, offsets, strict=True)
+    ]
     merged = shapely.union_all([shapely.make_valid(p) for p in polygons])
     return _polygons(shapely.simplify(merged, 0.05 * tops.cell))
 

@@ -41,28 +41,51 @@ LEAD_MM = 1.0
 MAX_LEVELS = 2000
 FLAT_COSINE = 0.99999
 MIN_HELIX_SHARE = 0.2
+THINNING_SHARE = 0.2
 
 
 class LevelRoughing(CommonParams):
     """Clears stock down to the part in levels."""
 
     strategy: Literal["level roughing"] = "level roughing"
-    stepdown_mm: float = Field(gt=0, le=200, title="Stepdown", description="Greatest depth between levels",
-                               json_schema_extra=MM)
-    stepover_mm: float = Field(gt=0, le=300, title="Stepover", description="Distance between passes of a level",
-                               json_schema_extra=MM)
-    top_mm: float | None = Field(default=None, title="Top", description="Highest level lies below this height in the "
-                                 "work frame; empty: top of the stock", json_schema_extra=MM)
-    bottom_mm: float | None = Field(default=None, title="Bottom", description="Lowest level in the work frame; "
-                                    "empty: bottom of the part", json_schema_extra=MM)
-    flat_levels: bool = Field(default=True, title="Levels at flat areas",
-                              description="Add a level at every flat area so that its floor keeps only the allowance")
+    stepdown_mm: float = Field(
+        gt=0, le=200, title="Stepdown", description="Greatest depth between levels", json_schema_extra=MM
+    )
+    stepover_mm: float = Field(
+        gt=0, le=300, title="Stepover", description="Distance between passes of a level", json_schema_extra=MM
+    )
+    top_mm: float | None = Field(
+        default=None,
+        title="Top",
+        description="Highest level lies below this height in the work frame; empty: top of the stock",
+        json_schema_extra=MM,
+    )
+    bottom_mm: float | None = Field(
+        default=None,
+        title="Bottom",
+        description="Lowest level in the work frame; empty: bottom of the part",
+        json_schema_extra=MM,
+    )
+    flat_levels: bool = Field(
+        default=True,
+        title="Levels at flat areas",
+        description="Add a level at every flat area so that its floor keeps only the allowance",
+    )
     milling: Literal["climb", "conventional"] = Field(default="climb", title="Milling")
-    entry: Literal["helix", "ramp"] = Field(default="helix", title="Entry", description="How the tool goes down where "
-                                            "no side is open; a ramp is used where a helix has no room")
+    entry: Literal["helix", "ramp"] = Field(
+        default="helix",
+        title="Entry",
+        description="How the tool goes down where no side is open; a ramp is used where a helix has no room",
+    )
     ramp_deg: float = Field(default=2.0, gt=0, le=45, title="Ramp angle", json_schema_extra={"unit": "deg"})
-    helix_percent: float = Field(default=60.0, gt=5, le=95, title="Helix diameter",
-                                 description="Share of the tool's diameter", json_schema_extra={"unit": "%"})
+    helix_percent: float = Field(
+        default=60.0,
+        gt=5,
+        le=95,
+        title="Helix diameter",
+        description="Share of the tool's diameter",
+        json_schema_extra={"unit": "%"},
+    )
 
 
 @dataclass
@@ -85,11 +108,15 @@ def level_roughing(inputs: StrategyInputs, params: LevelRoughing) -> Outcome:
     """
     cutter = inputs.tool.cutter
     radius = cutter.radius_mm
-    require(params.stepover_mm <= cutter.diameter_mm, "stepover_mm",
-            f"is wider than the tool ({cutter.diameter_mm:g} mm).", f"Use at most {0.9 * cutter.diameter_mm:.3g} mm.",
-            params.stepover_mm)
+    require(
+        params.stepover_mm <= cutter.diameter_mm,
+        "stepover_mm",
+        f"is wider than the tool ({cutter.diameter_mm:g} mm).",
+        f"Use at most {0.9 * cutter.diameter_mm:.3g} mm.",
+        params.stepover_mm,
+    )
     tops = StockTops(inputs.stock)
-    low, high = inputs.mesh.bounds()
+    low, _high = inputs.mesh.bounds()
     top = min(tops.highest, params.top_mm) if params.top_mm is not None else tops.highest
     bottom = params.bottom_mm if params.bottom_mm is not None else float(low[2])
     if not np.isfinite(top):
@@ -102,8 +129,13 @@ def level_roughing(inputs: StrategyInputs, params: LevelRoughing) -> Outcome:
     span = np.array([lattice.origin[0], lattice.origin[1]])
     size = lattice.cell_mm * (np.array(lattice.shape[:2]) - 1)
     cell = float(np.clip(radius / 6, 0.1, max(1.0, float(size.max()) / 600)))
-    heights = HeightField.over(inputs.drop_index(params.allowance_mm), span - margin - 2 * cell,
-                               span + size + margin + 2 * cell, cell, bottom - 10.0 - params.floor_allowance_mm)
+    heights = HeightField.over(
+        inputs.drop_index(params.allowance_mm),
+        span - margin - 2 * cell,
+        span + size + margin + 2 * cell,
+        cell,
+        bottom - 10.0 - params.floor_allowance_mm,
+    )
     roots, unreached = _plan_areas(inputs, params, tops, heights, levels)
     builder = inputs.builder()
     state = _Cutter(inputs, params, builder, unreached)
@@ -114,8 +146,13 @@ def level_roughing(inputs: StrategyInputs, params: LevelRoughing) -> Outcome:
 
 def plan_levels(inputs: StrategyInputs, params: LevelRoughing, top: float, bottom: float) -> list[float]:
     """Heights of the levels from high to low: even steps, no larger than the stepdown, between flat areas."""
-    require((top - bottom) / params.stepdown_mm < MAX_LEVELS, "stepdown_mm",
-            f"makes more than {MAX_LEVELS} levels.", "Use a larger stepdown.", params.stepdown_mm)
+    require(
+        (top - bottom) / params.stepdown_mm < MAX_LEVELS,
+        "stepdown_mm",
+        f"makes more than {MAX_LEVELS} levels.",
+        "Use a larger stepdown.",
+        params.stepdown_mm,
+    )
     stops = [bottom]
     if params.flat_levels:
         floors = np.array(flat_heights(inputs, (0.2 * inputs.tool.cutter.diameter_mm) ** 2)) + params.floor_allowance_mm
@@ -141,8 +178,9 @@ def flat_heights(inputs: StrategyInputs, least_area_mm2: float) -> list[float]:
     return [float(z) for z in found[totals >= least_area_mm2]]
 
 
-def _plan_areas(inputs: StrategyInputs, params: LevelRoughing, tops: StockTops, heights: HeightField,
-                levels: list[float]) -> tuple[list[_Area], list[Unreached]]:
+def _plan_areas(
+    inputs: StrategyInputs, params: LevelRoughing, tops: StockTops, heights: HeightField, levels: list[float]
+) -> tuple[list[_Area], list[Unreached]]:
     """Areas of all levels as trees, and the places where the tool does not fit."""
     roots: list[_Area] = []
     previous: list[_Area] = []
@@ -162,7 +200,9 @@ def _plan_areas(inputs: StrategyInputs, params: LevelRoughing, tops: StockTops, 
             for piece in shapely.get_parts(shapely.intersection(polygon, wide)):
                 if piece.area < 1e-9 or not piece.intersects(reach):
                     continue
-                passes = plan_passes(polygon, piece, reach, params.stepover_mm, radius)
+                passes = plan_passes(
+                    polygon, piece, reach, params.stepover_mm, radius, THINNING_SHARE * params.tolerance_mm
+                )
                 if params.milling == "conventional":
                     passes = [p[::-1] for p in passes]
                 if passes:
@@ -179,13 +219,18 @@ def _plan_areas(inputs: StrategyInputs, params: LevelRoughing, tops: StockTops, 
     return roots, watch.found()
 
 
-def plan_passes(polygon: Polygon, piece: Polygon, reach: BaseGeometry, stepover: float, radius: float) -> list[Points]:
+def plan_passes(
+    polygon: Polygon, piece: Polygon, reach: BaseGeometry, stepover: float, radius: float, tolerance: float
+) -> list[Points]:
     """Passes of one area from the farthest to the wall, each (n, 2), material on the right (climb).
 
     Closed passes repeat their first point. Children of a ring are cut before it, so that going from ring to ring
     never crosses uncut material.
     """
     keep = shapely.intersection(piece, reach)
+    roomy = piece.buffer(1e-6)
+    shapely.prepare(roomy)
+    shapely.prepare(keep)
     passes: list[Points] = []
 
     def lines_of(ring_polygon: Polygon) -> list[Points]:
@@ -193,12 +238,15 @@ def plan_passes(polygon: Polygon, piece: Polygon, reach: BaseGeometry, stepover:
         found = []
         for ring in (turned.exterior, *turned.interiors):
             line = LineString(ring.coords)
-            if piece.buffer(1e-6).covers(line):
+            if roomy.covers(line):
                 cut: BaseGeometry = line
             else:
-                cut = shapely.line_merge(shapely.intersection(line, piece.buffer(1e-6)), directed=True)
-            found += [shapely.get_coordinates(part) for part in shapely.get_parts(cut)
-                      if part.length > 1e-3 and part.intersects(keep)]
+                cut = shapely.line_merge(shapely.intersection(line, roomy), directed=True)
+            found += [
+                shapely.get_coordinates(shapely.simplify(part, tolerance))
+                for part in shapely.get_parts(cut)
+                if part.length > 1e-3 and part.intersects(keep)
+            ]
         return found
 
     def descend(shape: Polygon, depth: int) -> None:
@@ -234,8 +282,11 @@ def _fill_gaps(passes: list[Points], piece: Polygon, reach: BaseGeometry, radius
         if gap.area < 1e-3 * radius * radius:
             continue
         ring = shapely.intersection(orient(gap.convex_hull, 1.0).exterior, piece)
-        extra += [shapely.get_coordinates(part) for part in shapely.get_parts(shapely.line_merge(ring, directed=True))
-                  if part.length > 1e-3]
+        extra += [
+            shapely.get_coordinates(part)
+            for part in shapely.get_parts(shapely.line_merge(ring, directed=True))
+            if part.length > 1e-3
+        ]
     return extra
 
 
@@ -247,8 +298,9 @@ def _nearest_first(areas: list[_Area]) -> list[_Area]:
 class _Cutter:
     """Walks the trees and writes the motions."""
 
-    def __init__(self, inputs: StrategyInputs, params: LevelRoughing, builder: PathBuilder,
-                 unreached: list[Unreached]) -> None:
+    def __init__(
+        self, inputs: StrategyInputs, params: LevelRoughing, builder: PathBuilder, unreached: list[Unreached]
+    ) -> None:
         self.inputs, self.params, self.builder, self.unreached = inputs, params, builder, unreached
         self.radius = inputs.tool.cutter.radius_mm
 
@@ -260,7 +312,7 @@ class _Cutter:
             waiting += reversed(_nearest_first(area.children))
 
     def _cut_area(self, area: _Area) -> None:
-        fence = area.free.buffer(max(1e-4, 0.1 * self.params.tolerance_mm))
+        fence = area.free.buffer(max(1e-4, THINNING_SHARE * self.params.tolerance_mm))
         shapely.prepare(fence)
         around = area.stock.buffer(self.radius + 1e-3, quad_segs=16)
         shapely.prepare(around)
@@ -289,8 +341,7 @@ class _Cutter:
             self.builder.cut(to_points(run[1:], area.level))
             cleared.append(LineString(run).buffer(self.radius * 0.98, quad_segs=8))
 
-    def _enter(self, area: _Area, run: Points, closed: bool, around: BaseGeometry,
-               cleared: list[BaseGeometry]) -> bool:
+    def _enter(self, area: _Area, run: Points, closed: bool, around: BaseGeometry, cleared: list[BaseGeometry]) -> bool:
         """Come down to the start of a pass: from outside, in cleared ground, by helix, or by ramp along the pass."""
         start = shapely.Point(run[0])
         level = area.level
@@ -308,8 +359,9 @@ class _Cutter:
             return True
         return self._ramp(area, run, closed, beyond)
 
-    def _from_outside(self, area: _Area, run: Points, closed: bool, outside: BaseGeometry,
-                      fence: BaseGeometry) -> Points | None:
+    def _from_outside(
+        self, area: _Area, run: Points, closed: bool, outside: BaseGeometry, fence: BaseGeometry
+    ) -> Points | None:
         """Come down beside the stock and go straight onto a pass; gives the pass from there, or None."""
         target = LineString(run) if closed else shapely.Point(run[0])
         away, onto = ops.nearest_points(outside, target)
@@ -342,10 +394,14 @@ class _Cutter:
         """Go to and fro (round and round where closed) along the pass, sinking at the ramp angle."""
         length = float(np.linalg.norm(np.diff(run, axis=0), axis=1).sum())
         if length < 0.2 * self.radius and not self.inputs.tool.cutter.centre_cutting:
-            self.unreached.append(Unreached(
-                reason=f"No room to enter: the way in is {length:.2f} mm long and the tool does not cut at its centre.",
-                place=(float(run[0, 0]), float(run[0, 1]), area.level), level_mm=area.level,
-                advice="Use a smaller or centre-cutting tool, or drill a hole to start in."))
+            self.unreached.append(
+                Unreached(
+                    reason=f"No room to enter: the way in is {length:.2f} mm and the tool is not centre cutting.",
+                    place=(float(run[0, 0]), float(run[0, 1]), area.level),
+                    level_mm=area.level,
+                    advice="Use a smaller or centre-cutting tool, or drill a hole to start in.",
+                )
+            )
             return False
         self.builder.travel(run[0, 0], run[0, 1], beyond)
         slope = np.tan(np.deg2rad(self.params.ramp_deg))
@@ -383,15 +439,23 @@ class _NarrowPlaces:
         self.tool_radius = inputs.tool.cutter.radius_mm
         self.lift = params.floor_allowance_mm
         self.heights = heights
-        pin = DropIndex.build(inputs.mesh, bull_nose_profile(max(params.allowance_mm, PIN_RADIUS_MM),
-                                                             max(params.allowance_mm, PIN_RADIUS_MM) * 0.999, 1.0))
+        pin = DropIndex.build(
+            inputs.mesh,
+            bull_nose_profile(
+                max(params.allowance_mm, PIN_RADIUS_MM), max(params.allowance_mm, PIN_RADIUS_MM) * 0.999, 1.0
+            ),
+        )
         surface = tip_heights_grid(pin, heights.x, heights.y)
         self.surface = np.where(np.isfinite(surface), surface, heights.floor_mm)
-        axes = [np.clip(np.round((g - o) / tops.cell).astype(int), 0, n - 1)
-                for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)]
+        axes = [
+            np.clip(np.round((g - o) / tops.cell).astype(int), 0, n - 1)
+            for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)
+        ]
         self.tops = tops.tops[np.ix_(*axes)]
-        outside = [(g < o) | (g > o + tops.cell * (n - 1))
-                   for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)]
+        outside = [
+            (g < o) | (g > o + tops.cell * (n - 1))
+            for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)
+        ]
         self.tops = np.where(outside[0][:, None] | outside[1][None, :], -np.inf, self.tops)
         self.seen: list[tuple[np.ndarray, Unreached]] = []
 
@@ -414,12 +478,19 @@ class _NarrowPlaces:
                 continue
             self.seen = [(m, u) for m, u in self.seen if not (m & mask).any()]
             i, j = np.unravel_index(np.where(mask, room, -1).argmax(), mask.shape)
-            self.seen.append((mask, Unreached(
-                reason=f"The tool does not fit: the place is about {2 * half:.1f} mm wide and the tool "
-                       f"{2 * self.tool_radius:g} mm.",
-                place=(float(self.heights.x[i]), float(self.heights.y[j]), level), level_mm=level,
-                area_mm2=float(mask.sum()) * cell * cell,
-                advice=f"Rough it with a tool of at most {2 * half * 0.95:.1f} mm.")))
+            self.seen.append(
+                (
+                    mask,
+                    Unreached(
+                        reason=f"The tool does not fit: the place is about {2 * half:.1f} mm wide and the tool "
+                        f"{2 * self.tool_radius:g} mm.",
+                        place=(float(self.heights.x[i]), float(self.heights.y[j]), level),
+                        level_mm=level,
+                        area_mm2=float(mask.sum()) * cell * cell,
+                        advice=f"Rough it with a tool of at most {2 * half * 0.95:.1f} mm.",
+                    ),
+                )
+            )
 
     def found(self) -> list[Unreached]:
         return [u for _, u in self.seen]

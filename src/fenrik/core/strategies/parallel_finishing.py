@@ -7,6 +7,7 @@ samples too; the samples are then thinned (Douglas & Peucker) within the rest of
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Annotated, Literal
 
@@ -18,7 +19,7 @@ from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact import DropIndex, tip_heights
 from fenrik.core.frames import Points
-from fenrik.core.progress import part_of
+from fenrik.core.progress import Progress, part_of
 from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import (
     MM,
@@ -30,6 +31,7 @@ from fenrik.core.strategies.common import (
     part_outline,
     require,
 )
+from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools.profile import scallop_stepover
 
 SAMPLING_SHARE = 0.35
@@ -58,18 +60,42 @@ class ParallelFinishing(CommonParams):
     """Straight passes over the part's surface."""
 
     strategy: Literal["parallel finishing"] = "parallel finishing"
-    stepover_mm: float | None = Field(default=None, gt=0, le=200, title="Stepover",
-                                      description="Distance between passes, seen from above", json_schema_extra=MM)
-    scallop_mm: float | None = Field(default=None, gt=0, le=5, title="Scallop height",
-                                     description="In place of the stepover: height left between passes on a flat",
-                                     json_schema_extra=MM)
-    direction_deg: float = Field(default=0.0, ge=-360, le=360, title="Direction",
-                                 description="Angle of the passes to the work frame's x", json_schema_extra={"unit": "deg"})
+    stepover_mm: float | None = Field(
+        default=None,
+        gt=0,
+        le=200,
+        title="Stepover",
+        description="Distance between passes, seen from above",
+        json_schema_extra=MM,
+    )
+    scallop_mm: float | None = Field(
+        default=None,
+        gt=0,
+        le=5,
+        title="Scallop height",
+        description="In place of the stepover: height left between passes on a flat",
+        json_schema_extra=MM,
+    )
+    direction_deg: float = Field(
+        default=0.0,
+        ge=-360,
+        le=360,
+        title="Direction",
+        description="Angle of the passes to the work frame's x",
+        json_schema_extra={"unit": "deg"},
+    )
     way: Literal["both ways", "one way"] = Field(default="both ways", title="Way")
     boundary: Annotated[OutlineBoundary | FacesBoundary, Field(discriminator="kind")] = Field(
-        default_factory=OutlineBoundary, title="Boundary")
-    overlap_mm: float = Field(default=0.0, ge=-200, le=200, title="Boundary overlap",
-                              description="How far the tool's axis goes past the boundary", json_schema_extra=MM)
+        default_factory=OutlineBoundary, title="Boundary"
+    )
+    overlap_mm: float = Field(
+        default=0.0,
+        ge=-200,
+        le=200,
+        title="Boundary overlap",
+        description="How far the tool's axis goes past the boundary",
+        json_schema_extra=MM,
+    )
 
     @model_validator(mode="after")
     def _one_of_two(self) -> ParallelFinishing:
@@ -100,11 +126,21 @@ def parallel_finishing(inputs: StrategyInputs, params: ParallelFinishing) -> Out
     turned = affinity.rotate(region, -params.direction_deg, origin=(0, 0))
     starts, ends = _scan_lines(turned, stepover)
     length = np.linalg.norm(ends - starts, axis=1)
-    require(len(starts) > 0, "boundary", "leaves no room for a pass.",
-            "Widen the boundary, its overlap, or pick more faces.", params.boundary.kind)
+    require(
+        len(starts) > 0,
+        "boundary",
+        "leaves no room for a pass.",
+        "Widen the boundary, its overlap, or pick more faces.",
+        params.boundary.kind,
+    )
     spacing = max(min(radius / 4, 1.0), 0.05)
-    require(float(length.sum()) / spacing < MAX_SAMPLES, "stepover_mm", "would need too many points.",
-            "Use a larger stepover.", stepover)
+    require(
+        float(length.sum()) / spacing < MAX_SAMPLES,
+        "stepover_mm",
+        "would need too many points.",
+        "Use a larger stepover.",
+        stepover,
+    )
     index = inputs.drop_index(params.allowance_mm)
     lift = params.floor_allowance_mm
     turn = np.deg2rad(params.direction_deg)
@@ -118,11 +154,9 @@ def parallel_finishing(inputs: StrategyInputs, params: ParallelFinishing) -> Out
     def heights(number: np.ndarray, along: Points) -> Points:
         return _clamped(index, places(number, along), floor) + lift
 
-    passes = _sample(length, spacing, heights, params.tolerance_mm * SAMPLING_SHARE,
-                     part_of(inputs.progress, 0.1, 0.8))
+    passes = _sample(length, spacing, heights, params.tolerance_mm * SAMPLING_SHARE, part_of(inputs.progress, 0.1, 0.8))
     lines = _thin(passes, len(starts), params.tolerance_mm * THINNING_SHARE)
-    curves = [np.column_stack([places(np.full(len(line), k), line[:, 0]), line[:, 1]])
-              for k, line in enumerate(lines)]
+    curves = [np.column_stack([places(np.full(len(line), k), line[:, 0]), line[:, 1]]) for k, line in enumerate(lines)]
     inputs.progress(0.9, "linking passes")
     return Outcome(_link(inputs, params, curves, starts[:, 1], stepover, index, region, floor, lift))
 
@@ -132,10 +166,20 @@ def _stepover(inputs: StrategyInputs, params: ParallelFinishing) -> float:
         return params.stepover_mm
     corner = inputs.tool.cutter.corner_mm
     assert params.scallop_mm is not None
-    require(corner > 0, "scallop_mm", "a flat cutter leaves no scallops to measure.",
-            "Give a stepover, or use a ball or bull-nose cutter.", params.scallop_mm)
-    require(params.scallop_mm < corner, "scallop_mm", f"is not below the corner radius {corner:g} mm.",
-            "Use a smaller scallop height.", params.scallop_mm)
+    require(
+        corner > 0,
+        "scallop_mm",
+        "a flat cutter leaves no scallops to measure.",
+        "Give a stepover, or use a ball or bull-nose cutter.",
+        params.scallop_mm,
+    )
+    require(
+        params.scallop_mm < corner,
+        "scallop_mm",
+        f"is not below the corner radius {corner:g} mm.",
+        "Use a smaller scallop height.",
+        params.scallop_mm,
+    )
     return scallop_stepover(params.scallop_mm, corner)
 
 
@@ -145,15 +189,24 @@ def _boundary(inputs: StrategyInputs, params: ParallelFinishing) -> BaseGeometry
         corners = inputs.boundary_mesh.corners()[:, :, :2]
         a, b, c = np.moveaxis(corners, 1, 0)
         wide = np.abs((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]) > 1e-9
-        require(bool(wide.any()), "boundary.faces", "are vertical: they have no area seen from above.",
-                "Pick faces that can be seen from above.")
+        require(
+            bool(wide.any()),
+            "boundary.faces",
+            "are vertical: they have no area seen from above.",
+            "Pick faces that can be seen from above.",
+        )
         region = shapely.union_all(shapely.polygons(corners[wide]), grid_size=1e-6)
     else:
         size = np.ptp(inputs.mesh.bounds(), axis=0)[:2]
         region = part_outline(inputs.mesh, float(max(size.max() / 400, 0.02)), tolerance)
     grown = region.buffer(params.overlap_mm, quad_segs=16) if params.overlap_mm else region
-    require(not grown.is_empty, "boundary", "is empty after its overlap.",
-            "Use a smaller negative overlap or a wider boundary.", params.overlap_mm)
+    require(
+        not grown.is_empty,
+        "boundary",
+        "is empty after its overlap.",
+        "Use a smaller negative overlap or a wider boundary.",
+        params.overlap_mm,
+    )
     return grown
 
 
@@ -179,7 +232,13 @@ def _clamped(index: DropIndex, xy: Points, floor: float) -> Points:
     return np.where(np.isfinite(z), np.maximum(z, floor), floor)
 
 
-def _sample(length: Points, spacing: float, heights, tolerance: float, progress) -> _Passes:  # type: ignore[no-untyped-def]
+def _sample(
+    length: Points,
+    spacing: float,
+    heights: Callable[[np.ndarray, Points], Points],
+    tolerance: float,
+    progress: Progress,
+) -> _Passes:
     """Adaptive samples of every pass."""
     counts = np.maximum(np.ceil(length / spacing).astype(int), 1) + 1
     number = np.repeat(np.arange(len(length)), counts)
@@ -221,8 +280,17 @@ def _thin(passes: _Passes, count: int, tolerance: float) -> list[Points]:
     return [shapely.get_coordinates(line) for line in thin][:count]
 
 
-def _link(inputs: StrategyInputs, params: ParallelFinishing, curves: list[Points], rows: Points, stepover: float,
-          index: DropIndex, region: BaseGeometry, floor: float, lift: float):  # type: ignore[no-untyped-def]
+def _link(
+    inputs: StrategyInputs,
+    params: ParallelFinishing,
+    curves: list[Points],
+    rows: Points,
+    stepover: float,
+    index: DropIndex,
+    region: BaseGeometry,
+    floor: float,
+    lift: float,
+) -> Toolpath:
     """Order the passes, join neighbours along the surface, lift elsewhere."""
     builder = inputs.builder()
     tops = StockTops(inputs.stock)
@@ -265,8 +333,9 @@ def _link(inputs: StrategyInputs, params: ParallelFinishing, curves: list[Points
     return builder.finish()
 
 
-def _neighbour(curves: list[Points], row: list[int], left: set[int], place: Points,
-               stepover: float) -> tuple[int, bool] | None:
+def _neighbour(
+    curves: list[Points], row: list[int], left: set[int], place: Points, stepover: float
+) -> tuple[int, bool] | None:
     """The pass of the next row with an end near enough to link to, and whether it then runs forward."""
     best: tuple[float, int, bool] | None = None
     for k in row:
@@ -279,8 +348,16 @@ def _neighbour(curves: list[Points], row: list[int], left: set[int], place: Poin
     return (best[1], best[2]) if best else None
 
 
-def _bridge(start: Points, end: Points, index: DropIndex, fence: BaseGeometry, floor: float, lift: float,
-            tolerance: float, radius: float) -> Points | None:
+def _bridge(
+    start: Points,
+    end: Points,
+    index: DropIndex,
+    fence: BaseGeometry,
+    floor: float,
+    lift: float,
+    tolerance: float,
+    radius: float,
+) -> Points | None:
     """A link along the surface between two pass ends, or None where it would leave the boundary."""
     if not fence.covers(shapely.linestrings([start[:2], end[:2]])):
         return None
@@ -290,7 +367,8 @@ def _bridge(start: Points, end: Points, index: DropIndex, fence: BaseGeometry, f
     def heights(_number: np.ndarray, along: Points) -> Points:
         return _clamped(index, start[:2] + direction * along[:, None], floor) + lift
 
-    passes = _sample(np.array([gap]), min(radius / 4, max(gap / 4, 0.01)), heights, tolerance * SAMPLING_SHARE,
-                     lambda _f, _w: None)
+    passes = _sample(
+        np.array([gap]), min(radius / 4, max(gap / 4, 0.01)), heights, tolerance * SAMPLING_SHARE, lambda _f, _w: None
+    )
     line = _thin(passes, 1, tolerance * THINNING_SHARE)[0]
     return np.column_stack([start[:2] + direction * line[:, :1], line[:, 1]])[1:]

@@ -41,8 +41,9 @@ class PathBuilder:
         """Where the tool is; None before the first motion."""
         return self._at
 
-    def _add(self, points: Points, kind: Kind, feed: float, motion: int = Motion.LINE,
-             centre: Points | None = None) -> None:
+    def _add(
+        self, points: Points, kind: Kind, feed: float, motion: int = Motion.LINE, centre: Points | None = None
+    ) -> None:
         points = np.atleast_2d(np.asarray(points, dtype=np.float64))
         if self._at is not None and motion == Motion.LINE:
             before = np.vstack([self._at, points[:-1]])
@@ -84,8 +85,13 @@ class PathBuilder:
             sign = -sign
             here = centre[:2] + sign * radius_vector
             assert self._at is not None
-            self._add(np.array([here[0], here[1], z]), Kind.ENTRY, self.feeds.entry, Motion.ARC_CCW,
-                      np.array([centre[0], centre[1], self._at[2]]))
+            self._add(
+                np.array([here[0], here[1], z]),
+                Kind.ENTRY,
+                self.feeds.entry,
+                Motion.ARC_CCW,
+                np.array([centre[0], centre[1], self._at[2]]),
+            )
 
     def cut(self, points: Points) -> None:
         self._add(points, Kind.CUT, self.feeds.cutting)
@@ -107,9 +113,12 @@ class PathBuilder:
         total = sum(sizes)
         up = np.tile([0.0, 0.0, 1.0], (total, 1))
         return Toolpath(
-            np.concatenate([c[0] for c in self._chunks]), up,
+            np.concatenate([c[0] for c in self._chunks]),
+            up,
             np.repeat([c[1] for c in self._chunks], sizes).astype(np.int8),
-            np.repeat([c[2] for c in self._chunks], sizes, axis=0), up.copy(),
+            np.repeat([c[2] for c in self._chunks], sizes, axis=0),
+            up.copy(),
             np.repeat([c[3] for c in self._chunks], sizes).astype(np.int8),
             np.repeat([c[4] for c in self._chunks], sizes).astype(np.float64),
-            np.repeat([c[5] for c in self._chunks], sizes).astype(np.int32))
+            np.repeat([c[5] for c in self._chunks], sizes).astype(np.int32),
+        )

@@ -57,8 +57,16 @@ class Toolpath:
 
     @classmethod
     def empty(cls) -> Toolpath:
-        return cls(np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0, np.int8), np.zeros((0, 3)), np.zeros((0, 3)),
-                   np.zeros(0, np.int8), np.zeros(0), np.zeros(0, np.int32))
+        return cls(
+            np.zeros((0, 3)),
+            np.zeros((0, 3)),
+            np.zeros(0, np.int8),
+            np.zeros((0, 3)),
+            np.zeros((0, 3)),
+            np.zeros(0, np.int8),
+            np.zeros(0),
+            np.zeros(0, np.int32),
+        )
 
     def moved(self, shift: Points) -> Toolpath:
         """The same path displaced (for example from the setup's frame to its work zero)."""
@@ -105,23 +113,35 @@ class Toolpath:
             sign = -1.0 if self.motion[i] == Motion.ARC_CW else 1.0
             a = start[i, :2] - self.centre[i, :2]
             angle = np.arctan2(a[1], a[0]) + sign * sweep * t
-            chord = np.column_stack([self.centre[i, 0] + radius * np.cos(angle),
-                                     self.centre[i, 1] + radius * np.sin(angle),
-                                     start[i, 2] + (self.point[i, 2] - start[i, 2]) * t])
+            chord = np.column_stack(
+                [
+                    self.centre[i, 0] + radius * np.cos(angle),
+                    self.centre[i, 1] + radius * np.sin(angle),
+                    start[i, 2] + (self.point[i, 2] - start[i, 2]) * t,
+                ]
+            )
             chord[-1] = self.point[i]
             chords[int(i)] = chord
             count[i] = n
         source = np.repeat(source, count)
         point = self.point[source].copy()
         begin = np.concatenate([[0], np.cumsum(count)])
-        for i, chord in chords.items():
-            point[begin[i]:begin[i + 1]] = chord
+        for k, chord in chords.items():
+            point[begin[k] : begin[k + 1]] = chord
         flat = self.rows(source)
         return replace(flat, point=point, motion=np.zeros(len(source), np.int8)), source
 
     def rows(self, index: NDArray) -> Toolpath:
-        return Toolpath(self.point[index], self.axis[index], self.motion[index], self.centre[index],
-                        self.normal[index], self.kind[index], self.feed[index], self.pass_id[index])
+        return Toolpath(
+            self.point[index],
+            self.axis[index],
+            self.motion[index],
+            self.centre[index],
+            self.normal[index],
+            self.kind[index],
+            self.feed[index],
+            self.pass_id[index],
+        )
 
     def to_bytes(self) -> bytes:
         stream = io.BytesIO()

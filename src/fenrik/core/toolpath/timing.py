@@ -35,9 +35,10 @@ def motion_times(path: Toolpath, limits: MotionLimits) -> Points:
         return np.zeros(0)
     flat, source = path.flattened(FLATTEN_MM)
     speed = np.where(flat.feed > 0, np.minimum(flat.feed, limits.max_feed_mm_min), limits.rapid_mm_min) / 60.0
-    seconds = _profile_times(np.ascontiguousarray(flat.point), speed, limits.acceleration_mm_s2,
-                             limits.path_tolerance_mm)
-    return np.bincount(source, seconds, minlength=len(path))
+    seconds = _profile_times(
+        np.ascontiguousarray(flat.point), speed, limits.acceleration_mm_s2, limits.path_tolerance_mm
+    )
+    return np.asarray(np.bincount(source, seconds, minlength=len(path)), dtype=np.float64)
 
 
 @njit(cache=True)

@@ -1,4 +1,6 @@
-"""Numba kernels on profile elements (rows are indexed, never sliced: views cost more than the arithmetic): height, slope, and the lowest point of a profile along a line.
+"""Numba kernels on profile elements: height, slope, and the lowest point of a profile along a line.
+
+Rows are indexed, never sliced: views cost more than the arithmetic.
 
 `lowest_along` is the heart of both contact and removal. Dropping a tool on an edge asks for the highest tip at
 which the edge still touches the profile; the trace of a tool moving along a line asks for the lowest point of the
@@ -73,7 +75,9 @@ def radius_for_slope(profile: np.ndarray, slope: float, upper: bool) -> float:
             else:
                 return profile[i, 0]
         else:
-            start = (profile[i, 0] - profile[i, 5]) / np.sqrt(max(profile[i, 7] * profile[i, 7] - (profile[i, 0] - profile[i, 5]) ** 2, 1e-300))
+            start = (profile[i, 0] - profile[i, 5]) / np.sqrt(
+                max(profile[i, 7] * profile[i, 7] - (profile[i, 0] - profile[i, 5]) ** 2, 1e-300)
+            )
             if slope <= start:
                 return profile[i, 0]
             if np.isinf(slope):
@@ -162,7 +166,9 @@ def lowest_along(profile: np.ndarray, d2: float, m: float, s0: float, s1: float)
                 break
         else:
             reach = profile[i, 7] * profile[i, 7] - (profile[i, 1] - profile[i, 5]) ** 2
-            steep_end = INF if reach <= 0.0 else (profile[i, 1] - profile[i, 5]) / np.sqrt(reach) * s_end / profile[i, 1]
+            steep_end = (
+                INF if reach <= 0.0 else (profile[i, 1] - profile[i, 5]) / np.sqrt(reach) * s_end / profile[i, 1]
+            )
             reach0 = profile[i, 7] * profile[i, 7] - (rho_start - profile[i, 5]) ** 2
             steep_start = 0.0
             if rho_start > 0.0 and reach0 > 0.0:

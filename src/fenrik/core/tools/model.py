@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-MM = {"unit": "mm"}
+MM: dict[str, Any] = {"unit": "mm"}
 
 
 class _Part(BaseModel):
@@ -46,8 +46,10 @@ class BallCutter(_CutterBase):
     @model_validator(mode="after")
     def _long_enough(self) -> BallCutter:
         if self.flute_length_mm < self.radius_mm:
-            raise ValueError(f"the cutting length {self.flute_length_mm:g} mm is shorter than the ball's radius "
-                             f"{self.radius_mm:g} mm; make it at least as long")
+            raise ValueError(
+                f"the cutting length {self.flute_length_mm:g} mm is shorter than the ball's radius "
+                f"{self.radius_mm:g} mm; make it at least as long"
+            )
         return self
 
 
@@ -64,8 +66,10 @@ class BullNoseCutter(_CutterBase):
     @model_validator(mode="after")
     def _corner_fits(self) -> BullNoseCutter:
         if self.corner_radius_mm >= self.radius_mm:
-            raise ValueError(f"the corner radius {self.corner_radius_mm:g} mm must be below half the diameter "
-                             f"({self.radius_mm:g} mm); for a full radius use a ball cutter")
+            raise ValueError(
+                f"the corner radius {self.corner_radius_mm:g} mm must be below half the diameter "
+                f"({self.radius_mm:g} mm); for a full radius use a ball cutter"
+            )
         if self.flute_length_mm < self.corner_radius_mm:
             raise ValueError("the cutting length is shorter than the corner radius; make it longer")
         return self
@@ -92,12 +96,15 @@ class Tool(_Part):
     stick_out_mm: float = Field(gt=0, le=2000, title="Stick-out", json_schema_extra=MM)
     holder: list[HolderSection] = Field(default_factory=list, max_length=20, title="Holder")
     spindle_rpm: float = Field(default=8000, gt=0, le=200_000, title="Spindle speed", json_schema_extra={"unit": "rpm"})
-    cutting_feed_mm_min: float = Field(default=1000, gt=0, le=100_000, title="Cutting feed",
-                                       json_schema_extra={"unit": "mm/min"})
-    entry_feed_mm_min: float = Field(default=300, gt=0, le=100_000, title="Entry feed",
-                                     json_schema_extra={"unit": "mm/min"})
-    exit_feed_mm_min: float = Field(default=2000, gt=0, le=100_000, title="Exit feed",
-                                    json_schema_extra={"unit": "mm/min"})
+    cutting_feed_mm_min: float = Field(
+        default=1000, gt=0, le=100_000, title="Cutting feed", json_schema_extra={"unit": "mm/min"}
+    )
+    entry_feed_mm_min: float = Field(
+        default=300, gt=0, le=100_000, title="Entry feed", json_schema_extra={"unit": "mm/min"}
+    )
+    exit_feed_mm_min: float = Field(
+        default=2000, gt=0, le=100_000, title="Exit feed", json_schema_extra={"unit": "mm/min"}
+    )
     coolant: bool = Field(default=True, title="Coolant")
 
     @model_validator(mode="before")
@@ -122,8 +129,10 @@ class Tool(_Part):
     @model_validator(mode="after")
     def _lengths_agree(self) -> Tool:
         if self.stick_out_mm < self.cutter.flute_length_mm:
-            raise ValueError(f"the stick-out {self.stick_out_mm:g} mm is shorter than the cutting length "
-                             f"{self.cutter.flute_length_mm:g} mm; lengthen the one or shorten the other")
+            raise ValueError(
+                f"the stick-out {self.stick_out_mm:g} mm is shorter than the cutting length "
+                f"{self.cutter.flute_length_mm:g} mm; lengthen the one or shorten the other"
+            )
         return self
 
     @property

@@ -52,8 +52,9 @@ def bull_nose_profile(radius_mm: float, corner_mm: float, top_mm: float) -> Prof
 
 def cutter_profile(cutter: Cutter, offset_mm: float = 0.0) -> Profile:
     """The cutting part of a tool; grown by `offset_mm` on all sides (tip at the grown tip) for an allowance."""
-    return bull_nose_profile(cutter.radius_mm + offset_mm, cutter.corner_mm + offset_mm,
-                             cutter.flute_length_mm + offset_mm)
+    return bull_nose_profile(
+        cutter.radius_mm + offset_mm, cutter.corner_mm + offset_mm, cutter.flute_length_mm + offset_mm
+    )
 
 
 def cone_profile(lower_radius_mm: float, upper_radius_mm: float, height_mm: float) -> Profile:
@@ -78,8 +79,9 @@ def holder_profiles(tool: Tool, margin_mm: float = 0.0) -> list[Profile]:
     """The holder's sections, each a convex body lifted to its place; grown by `margin_mm`."""
     profiles, height = [], tool.stick_out_mm
     for section in tool.holder:
-        body = cone_profile(section.lower_diameter_mm / 2 + margin_mm, section.upper_diameter_mm / 2 + margin_mm,
-                            section.height_mm)
+        body = cone_profile(
+            section.lower_diameter_mm / 2 + margin_mm, section.upper_diameter_mm / 2 + margin_mm, section.height_mm
+        )
         profiles.append(body.lifted(height - margin_mm))
         height += section.height_mm
     return profiles

@@ -1,0 +1,64 @@
+/** The typed client, made from the server's OpenAPI, and the reader of its typed layout. */
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+export type JobState = Schemas["JobState"];
+export type JobStatus = Schemas["JobStatus"];
+export type Change = Schemas["Change"];
+export type Finding = Schemas["Finding"];
+export type ProofSummary = Schemas["ProofSummary"];
+export type Scene = Schemas["Scene"];
+export type Problem = { title: string; status: number; detail?: string; problems?: Schemas["ProblemField"][] };
+
+export const api = createClient<paths>({ baseUrl: "/" });
+
+/** An answer that was not what was hoped for, with its problem document. */
+export class ProblemError extends Error {
+  constructor(public problem: Problem) {
+    super(describe(problem));
+  }
+}
+
+export function describe(problem: Problem): string {
+  const parts = (problem.problems ?? []).map((p) => `${p.message} ${p.way_out ?? ""}`.trim());
+  return parts.length ? parts.join(" ") : problem.detail || problem.title || "Something went wrong.";
+}
+
+/** The data of an answer, or a `ProblemError`. */
+export async function take<T>(promise: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let answer;
+  try {
+    answer = await promise;
+  } catch {
+    throw new ProblemError({ title: "Fenrik does not answer. Your changes are kept on the server; start it again.", status: 0 });
+  }
+  if (answer.error !== undefined || !answer.response.ok) {
+    throw new ProblemError((answer.error as Problem) ?? { title: answer.response.statusText, status: answer.response.status });
+  }
+  return answer.data as T;
+}
+
+export type Block = { meta: any; [name: string]: any };
+
+const TYPES = { f4: Float32Array, f8: Float64Array, i4: Int32Array, u4: Uint32Array, u1: Uint8Array, i1: Int8Array } as const;
+
+/** Read a block in the typed layout (see docs/layout.md). */
+export function decode(buffer: ArrayBuffer): Block {
+  const view = new DataView(buffer);
+  if (view.getUint32(0, false) !== 0x464e524b) throw new Error("not a block in Fenrik's layout");
+  const size = view.getUint32(4, true);
+  const head = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 8, size)));
+  const block: Block = { meta: head.meta };
+  for (const a of head.arrays) {
+    const count = a.shape.reduce((x: number, y: number) => x * y, 1);
+    block[a.name] = new TYPES[a.type as keyof typeof TYPES](buffer, 8 + size + a.offset, count);
+  }
+  return block;
+}
+
+export async function fetchBlock(url: string, signal?: AbortSignal): Promise<Block> {
+  const response = await fetch(url, { signal });
+  if (!response.ok) throw new ProblemError(await response.json());
+  return decode(await response.arrayBuffer());
+}

@@ -1,0 +1,90 @@
+/** The open job: its document, status, and ways to change it; kept fresh by server-sent events. */
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { createContext, useCallback, useContext, useEffect, useMemo, useState } from "react";
+import { api, take, type Change, type JobStatus } from "../api/client";
+import type { JobDocument } from "./document";
+
+export type Edit = { path: string; value?: unknown; was?: unknown; op?: Change["op"]; check?: boolean };
+
+export type JobApi = {
+  id: string;
+  doc: JobDocument;
+  version: number;
+  status: JobStatus | undefined;
+  note: { text: string; ok: boolean } | null;
+  saving: boolean;
+  setNote: (text: string | null, ok?: boolean) => void;
+  /** Change fields; gives the message of what is wrong, or an empty string. */
+  edit: (edits: Edit[], label: string) => Promise<string>;
+  undo: () => void;
+  redo: () => void;
+  compute: (setup: string, operations?: number[], proof?: boolean) => void;
+  cancel: (task: string) => void;
+  reload: () => void;
+};
+
+export const JobContext = createContext<JobApi | null>(null);
+
+export function useJob(): JobApi {
+  const job = useContext(JobContext);
+  if (!job) throw new Error("outside a job");
+  return job;
+}
+
+export function useJobApi(id: string): { job: JobApi | null; error: Error | null } {
+  const client = useQueryClient();
+  const [note, setNoteState] = useState<JobApi["note"]>(null);
+  const [saving, setSaving] = useState(0);
+  const path = useMemo(() => ({ params: { path: { job_id: id } } }), [id]);
+  const state = useQuery({ queryKey: ["job", id], queryFn: () => take(api.GET("/api/jobs/{job_id}", path)) });
+  const status = useQuery({ queryKey: ["status", id], queryFn: () => take(api.GET("/api/jobs/{job_id}/status", path)) });
+
+  const setNote = useCallback((text: string | null, ok = false) => setNoteState(text ? { text, ok } : null), []);
+  const reload = useCallback(() => {
+    client.invalidateQueries({ queryKey: ["job", id] });
+    client.invalidateQueries({ queryKey: ["status", id] });
+  }, [client, id]);
+
+  useEffect(() => {
+    const source = new EventSource("/api/events");
+    const mine = (e: MessageEvent) => {
+      const data = JSON.parse(e.data);
+      if (data.job !== id) return;
+      client.invalidateQueries({ queryKey: ["status", id] });
+      if (data.kind === "job") client.invalidateQueries({ queryKey: ["job", id] });
+      if (data.kind === "release") client.invalidateQueries({ queryKey: ["releases", id] });
+      if (data.kind === "task" && data.state === "failed") setNoteState({ text: data.words, ok: false });
+    };
+    for (const kind of ["job", "task", "release"]) source.addEventListener(kind, mine);
+    source.addEventListener("hello", reload);
+    return () => source.close();
+  }, [client, id, reload]);
+
+  const run = useCallback(async (work: () => Promise<unknown>): Promise<string> => {
+    setSaving((n) => n + 1);
+    try {
+      const result = await work();
+      if (result && typeof result === "object" && "document" in result) client.setQueryData(["job", id], result);
+      client.invalidateQueries({ queryKey: ["status", id] });
+      setNoteState(null);
+      return "";
+    } catch (e) {
+      setNoteState({ text: (e as Error).message, ok: false });
+      client.invalidateQueries({ queryKey: ["job", id] });
+      return (e as Error).message;
+    } finally {
+      setSaving((n) => n - 1);
+    }
+  }, [client, id]);
+
+  const job = useMemo<JobApi | null>(() => state.data ? {
+    id, doc: state.data.document as unknown as JobDocument, version: state.data.version, status: status.data, note, saving: saving > 0,
+    setNote, reload,
+    edit: (edits, label) => run(() => take(api.PATCH("/api/jobs/{job_id}", { ...path, body: { label, changes: edits.map((e) => ({ op: "set", check: e.op === undefined || e.op === "set", ...e }) as Change) } }))),
+    undo: () => void run(() => take(api.POST("/api/jobs/{job_id}/undo", path))),
+    redo: () => void run(() => take(api.POST("/api/jobs/{job_id}/redo", path))),
+    compute: (setup, operations = [], proof = true) => void run(() => take(api.POST("/api/jobs/{job_id}/compute", { ...path, body: { setup, operations, proof } }))),
+    cancel: (task) => void run(() => take(api.POST("/api/tasks/{task_id}/cancel", { params: { path: { task_id: task } } }))),
+  } : null, [state.data, status.data, note, saving, id, path, run, setNote, reload]);
+  return { job, error: state.error };
+}

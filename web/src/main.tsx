@@ -1,0 +1,25 @@
+import "@fontsource-variable/source-code-pro";
+import "@fontsource-variable/source-sans-3";
+import "@mantine/core/styles.css";
+import "@mantine/spotlight/styles.css";
+import "./app.css";
+import { MantineProvider } from "@mantine/core";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { createRoot } from "react-dom/client";
+import { Route, Switch } from "wouter";
+import { JobList } from "./JobList";
+import { Shell } from "./job/Shell";
+import { theme } from "./theme";
+
+const client = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 30_000, refetchOnWindowFocus: false } } });
+
+createRoot(document.getElementById("root")!).render(
+  <MantineProvider theme={theme} defaultColorScheme="light">
+    <QueryClientProvider client={client}>
+      <Switch>
+        <Route path="/jobs/:id/:stage?">{(p) => <Shell key={p.id} id={p.id} stage={p.stage ?? "part"} />}</Route>
+        <Route><JobList /></Route>
+      </Switch>
+    </QueryClientProvider>
+  </MantineProvider>,
+);

@@ -1,0 +1,40 @@
+import { useFrame, useThree } from "@react-three/fiber";
+import { useEffect, useRef } from "react";
+import { Box3, OrthographicCamera, Vector3 } from "three";
+import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
+
+export const DIRECTIONS: Record<string, [number, number, number]> = {
+  iso: [-0.75, -1.1, 0.85], top: [0, -0.0001, 1], front: [0, -1, 0.0001], right: [1, 0, 0.0001],
+};
+
+/** Turning, moving and zooming, and fitting to what is shown. Draws only when something changes. */
+export function Camera({ box, look }: { box: Box3 | null; look: { name: string; count: number } }) {
+  const { camera, gl, size, invalidate } = useThree();
+  const controls = useRef<OrbitControls | null>(null);
+  useEffect(() => {
+    camera.up.set(0, 0, 1);
+    const c = new OrbitControls(camera, gl.domElement);
+    c.addEventListener("change", () => invalidate());
+    controls.current = c;
+    return () => c.dispose();
+  }, [camera, gl, invalidate]);
+  const key = box ? [...box.min.toArray(), ...box.max.toArray()].join() : "";
+  useEffect(() => {
+    if (!box || box.isEmpty() || !controls.current) return;
+    const centre = box.getCenter(new Vector3());
+    const radius = Math.max(box.getSize(new Vector3()).length() / 2, 1e-3);
+    const direction = new Vector3(...DIRECTIONS[look.name]).normalize();
+    const c = camera as OrthographicCamera;
+    c.position.copy(centre).addScaledVector(direction, radius * 6);
+    c.near = radius * 0.05;
+    c.far = radius * 14;
+    c.zoom = Math.min(size.width, size.height) / (radius * 2.05);
+    c.updateProjectionMatrix();
+    controls.current.target.copy(centre);
+    controls.current.update();
+    invalidate();
+    // Fit anew when the thing shown or the wish changes, not on every resize.
+  }, [key, look.name, look.count, camera, invalidate]);
+  useFrame(() => undefined);
+  return null;
+}
