@@ -22,7 +22,9 @@ from numba import njit
 ) = range(1, 14)
 
 X, Y, Z, I, J, K, R, F, S, T, H, P = range(12)  # noqa: E741
+# Limits of the NIST report: 0.002 mm in millimetres, 0.0002 in in inches.
 ARC_ABSOLUTE_MM = 0.002
+ARC_ABSOLUTE_INCH_IN_MM = 0.0002 * 25.4
 ARC_RELATIVE = 0.001
 _SLOT = np.full(128, -1, np.int8)
 for _i, _letter in enumerate(b"XYZIJKRFSTHP"):
@@ -30,7 +32,7 @@ for _i, _letter in enumerate(b"XYZIJKRFSTHP"):
 
 
 @njit(cache=True)
-def _arc_centre(start, end, value, given, plane, mode, out):
+def _arc_centre(start, end, value, given, plane, mode, limit, out):
     """Centre of an arc in its plane; returns 0 or the trouble."""
     a, b = (0, 1) if plane == 17 else ((2, 0) if plane == 18 else (1, 2))
     for c in range(3):
@@ -43,7 +45,7 @@ def _arc_centre(start, end, value, given, plane, mode, out):
             return BAD_ARC
         h2 = r * r - 0.25 * chord * chord
         if h2 < 0.0:
-            if 0.5 * chord - abs(r) > max(ARC_ABSOLUTE_MM, ARC_RELATIVE * abs(r)):
+            if 0.5 * chord - abs(r) > max(limit, ARC_RELATIVE * abs(r)):
                 return BAD_ARC
             h2 = 0.0
         h = np.sqrt(h2) / chord
@@ -59,7 +61,7 @@ def _arc_centre(start, end, value, given, plane, mode, out):
             out[c] = start[c] + value[I + c]
     r0 = np.sqrt((start[a] - out[a]) ** 2 + (start[b] - out[b]) ** 2)
     r1 = np.sqrt((end[a] - out[a]) ** 2 + (end[b] - out[b]) ** 2)
-    if abs(r0 - r1) > max(ARC_ABSOLUTE_MM, ARC_RELATIVE * r0) or r0 < 1e-9:
+    if abs(r0 - r1) > max(limit, ARC_RELATIVE * r0) or r0 < 1e-9:
         return BAD_ARC
     return 0
 
@@ -246,7 +248,8 @@ def interpret(data, first_tool):
             for k in range(3):
                 middle[k] = 0.0
             if mode >= 2:
-                trouble = _arc_centre(place, target, value, given, plane, mode, middle)
+                limit = ARC_ABSOLUTE_MM if unit == 1.0 else ARC_ABSOLUTE_INCH_IN_MM
+                trouble = _arc_centre(place, target, value, given, plane, mode, limit, middle)
                 letter_at = 0
                 if trouble:
                     break

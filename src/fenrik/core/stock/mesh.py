@@ -13,7 +13,7 @@ from fenrik.core.frames import Points
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import _mesh_kernels as kernels
 from fenrik.core.stock._cut_kernels import BRICK
-from fenrik.core.stock.field import FAMILIES, Stock
+from fenrik.core.stock.field import FAMILIES, TILE, Stock, Tile, tile_places
 
 
 def brick_count(stock: Stock) -> tuple[int, int, int]:
@@ -55,8 +55,6 @@ def brick_mesh(stock: Stock, brick: tuple[int, int, int]) -> tuple[Points, np.nd
 
 def _window(stock: Stock, family: int, u: tuple[int, int], v: tuple[int, int]) -> list[np.ndarray]:
     """Counts, places and normals of the rays [u) × [v) of a family, gathered from its tiles."""
-    from fenrik.core.stock.field import TILE
-
     nv = stock.lattice.rays(family)[1]
     across = (nv + TILE - 1) // TILE
     picked = [
@@ -93,20 +91,29 @@ def stock_mesh(stock: Stock) -> Mesh:
 
 
 def changed_bricks(before: Stock, after: Stock) -> np.ndarray:
-    """Bricks whose mesh may differ between two stocks on one lattice, (bx, by, bz) bool; by shared tiles."""
-    from fenrik.core.stock.field import tile_places
+    """Bricks whose mesh may differ between two stocks on one lattice, (bx, by, bz) bool.
 
+    Shared tiles are equal; of others, the stretch of the rays on which hits came or went tells the bricks.
+    """
     bricks = np.zeros(brick_count(after), bool)
-    for family, (u, v, _) in enumerate(FAMILIES):
-        for old, new, (pu, pv) in zip(
-            before.tiles[family], after.tiles[family], tile_places(after.lattice, family), strict=True
-        ):
-            if old is new:
+    for family, (u, v, along) in enumerate(FAMILIES):
+        places = tile_places(after.lattice, family)
+        for old, new, (pu, pv) in zip(before.tiles[family], after.tiles[family], places, strict=True):
+            moved = np.concatenate([_only_in(new, old), _only_in(old, new)]) if old is not new else np.zeros(0)
+            if len(moved) == 0:
                 continue
+            span = (np.array([moved.min(), moved.max()]) - after.lattice.origin[along]) / after.lattice.cell_mm
             where: list[slice] = [slice(None)] * 3
             where[u] = slice(max(pu.start - 1, 0) // BRICK, pu.stop // BRICK + 1)
             where[v] = slice(max(pv.start - 1, 0) // BRICK, pv.stop // BRICK + 1)
-            mask = np.zeros_like(bricks)
-            mask[tuple(where)] = True
-            bricks |= mask
+            where[along] = slice(max(int(span[0]) - 1, 0) // BRICK, (int(span[1]) + 2) // BRICK + 1)
+            bricks[tuple(where)] = True
     return bricks
+
+
+def _only_in(one: Tile, other: Tile) -> Points:
+    """Places of the hits of one tile that the other does not have."""
+    mine = np.arange(one.at.shape[2]) < one.count[..., None]
+    theirs = np.where(np.arange(other.at.shape[2]) < other.count[..., None], other.at, np.nan)
+    known = (one.at[..., :, None] == theirs[..., None, :]).any(axis=-1)
+    return one.at[mine & ~known]

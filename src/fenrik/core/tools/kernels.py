@@ -157,7 +157,8 @@ def lowest_along(profile: np.ndarray, d2: float, m: float, s0: float, s1: float)
         rho_start = max(profile[i, 0], d)
         if profile[i, 2] == 0.0:
             k = profile[i, 4]
-            if k * s_start >= steep * rho_start:
+            lead = s_start / rho_start if rho_start > 0.0 else 1.0
+            if k * lead >= steep:
                 at = s_start
                 break
             if k * s_end >= steep * profile[i, 1]:

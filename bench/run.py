@@ -1,0 +1,229 @@
+"""All benchmarks, each printed as a ratio to the reference run beside it: `python bench/run.py [name …]`.
+
+Kernels are compiled before the clock starts, as `./start` does for the user.
+"""
+
+from __future__ import annotations
+
+import os
+import resource
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+ROOT = Path(__file__).parents[1]
+
+
+def timed(work: Callable[[], object], repeats: int = 3) -> float:
+    """Median seconds of some runs."""
+    seconds = []
+    for _ in range(repeats):
+        began = time.perf_counter()
+        work()
+        seconds.append(time.perf_counter() - began)
+    return statistics.median(seconds)
+
+
+def show(name: str, ratio: float, bar: str, detail: str) -> None:
+    print(f"{name:<28} ratio {ratio:8.2f}   bar {bar:<22} {detail}", flush=True)
+
+
+def terrain(nx: int = 190, size: tuple[float, float] = (110.0, 90.0)):  # type: ignore[no-untyped-def]
+    from fenrik.core.solids.model import Mesh
+
+    x, y = np.meshgrid(np.linspace(0, size[0], nx), np.linspace(0, size[1], nx), indexing="ij")
+    z = 8 * np.sin(x / 9) * np.cos(y / 7) + 0.5 * np.sin(x * 1.3)
+    corner = (np.arange(nx - 1)[:, None] * nx + np.arange(nx - 1)).ravel()
+    triangles = np.concatenate([np.column_stack([corner, corner + nx, corner + 1]),
+                                np.column_stack([corner + nx, corner + nx + 1, corner + 1])]).astype(np.int32)
+    return Mesh(np.stack([x, y, z], -1).reshape(-1, 3), triangles, np.zeros(len(triangles), np.int32))
+
+
+def drop() -> None:
+    """Tip heights against one Embree ray for each grid point, building both indices included."""
+    import trimesh
+
+    from fenrik.core.contact import DropIndex, tip_heights_grid
+    from fenrik.core.tools.profile import bull_nose_profile
+
+    mesh = terrain()
+    x, y = np.arange(0, 110, 0.25), np.arange(0, 90, 0.25)
+    profile = bull_nose_profile(5, 5, 20)
+    tip_heights_grid(DropIndex.build(mesh, profile), x[:4], y[:4])
+    ours = timed(lambda: tip_heights_grid(DropIndex.build(mesh, profile), x, y))
+    gx, gy = np.meshgrid(x, y, indexing="ij")
+    origins = np.column_stack([gx.ravel(), gy.ravel(), np.full(gx.size, 100.0)])
+    directions = np.tile([0, 0, -1.0], (gx.size, 1))
+
+    def rays() -> None:
+        from trimesh.ray.ray_pyembree import RayMeshIntersector
+
+        general = trimesh.Trimesh(mesh.vertices, mesh.triangles, process=False)
+        RayMeshIntersector(general).intersects_first(origins, directions)
+
+    reference = timed(rays)
+    show("tip heights", ours / reference, "at most 30", f"{len(mesh.triangles)} triangles, {gx.size} points: {ours:.3f} s, Embree {reference:.3f} s")
+
+
+def cutting() -> None:
+    """1 mm motions of a ball R 5 at 0.2 mm cells against hull sweeps subtracted one by one."""
+    import manifold3d
+
+    from fenrik.core.stock import Bodies, Stock, cut
+    from fenrik.core.tools.profile import bull_nose_profile
+
+    along = np.arange(0, 101, 1.0)
+    rows = [np.column_stack([along if k % 2 == 0 else along[::-1], np.full(101, 10.0 + k), 26 + 1.5 * np.sin(along / 9 + k / 7)])
+            for k in range(40)]
+    points = np.concatenate(rows)
+    stock = Stock.box(np.zeros(3), np.array([100.0, 100, 30]), 0.2)
+    bodies = Bodies(bull_nose_profile(5, 5, 25))
+    cut(stock, points[:2], points[1:3], bodies)
+    ours = (len(points) - 1) / timed(lambda: cut(stock, points[:-1], points[1:], bodies))
+    # Facets of the hull within 0.005 mm of the ball: 72 around, 18 from pole to equator.
+    profile = [(5 * np.sin(a), 5 - 5 * np.cos(a)) for a in np.linspace(0, np.pi / 2, 19)] + [(5, 25)]
+    around = np.linspace(0, 2 * np.pi, 72, endpoint=False)
+    body = np.array([[r * np.cos(u), r * np.sin(u), h] for r, h in profile for u in around])
+    count = 600
+    began = time.perf_counter()
+    solid = manifold3d.Manifold.cube([100, 100, 30])
+    for p, q in zip(points[:count], points[1 : count + 1], strict=True):
+        solid = solid - manifold3d.Manifold.hull_points(np.concatenate([body + p, body + q]))
+        solid.num_tri()
+    reference = count / (time.perf_counter() - began)
+    show("cutting stock", ours / reference, "at least 100", f"{ours:.0f} motions/s, manifold3d {reference:.1f}")
+
+
+def posting() -> None:
+    """A million motions posted and read back, against a plain formatted loop writing the same lines."""
+    from fenrik.core.posting import PostedOperation, load_dialects, post_programs, read_program
+    from fenrik.core.tools import FlatCutter, Tool
+    from fenrik.core.toolpath import Toolpath
+
+    n = 1_000_000
+    points = np.cumsum(np.random.default_rng(0).normal(size=(n, 3)), axis=0) * 0.1
+    none = np.zeros((n, 3))
+    path = Toolpath(points, none, np.zeros(n, np.int8), none, none, np.full(n, 3, np.int8), np.full(n, 1000.0), np.zeros(n, np.int32))
+    tool = Tool(number=1, cutter=FlatCutter(diameter_mm=8, flute_length_mm=20), stick_out_mm=30)
+    dialect = load_dialects()["Plain ISO"]
+    operation = [PostedOperation(10, "bench", tool, 8000, path)]
+    program = post_programs(dialect, operation, "bench", 54)[0]
+    post = timed(lambda: post_programs(dialect, operation, "bench", 54))
+    read_program(program.text)
+    read = timed(lambda: read_program(program.text))
+
+    def plain() -> None:
+        with tempfile.TemporaryFile("w") as file:
+            for x, y, z in points.tolist():
+                file.write(f"X{x:.3f} Y{y:.3f} Z{z:.3f}\n")
+
+    reference = timed(plain)
+    show("posting", post / reference, "at most 3", f"{post:.2f} s, plain loop {reference:.2f} s, {program.lines} lines")
+    show("reading back", read / reference, "at most 3", f"{read:.2f} s")
+
+
+def many_faces(path: Path) -> int:
+    """A plate of about 300 faces with holes, written as STEP."""
+    from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
+    from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakeSphere
+    from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt
+
+    from fenrik.demo.modelling import write_step
+
+    shape = BRepPrimAPI_MakeBox(160.0, 130.0, 15.0).Shape()
+    for i in range(14):
+        for j in range(11):
+            x, y = 10 + i * 10.5, 10 + j * 11.0
+            tool = (BRepPrimAPI_MakeCylinder(gp_Ax2(gp_Pnt(x, y, 5), gp_Dir(0, 0, 1)), 3.0, 20.0).Shape() if (i + j) % 2
+                    else BRepPrimAPI_MakeSphere(gp_Pnt(x, y, 17), 4.0).Shape())
+            shape = BRepAlgoAPI_Cut(shape, tool).Shape()
+    write_step(shape, path)
+    from fenrik.core.solids.tessellate import list_faces
+
+    return len(list_faces(shape))
+
+
+def picture() -> None:
+    """A STEP of about 300 faces from dropped file to the geometry in the browser's hands, against reading and meshing alone.
+
+    Needs the server (`./start`) at FENRIK_ADDRESS, default http://127.0.0.1:8040.
+    """
+    import httpx
+    from OCP.BRepMesh import BRepMesh_IncrementalMesh
+    from OCP.STEPControl import STEPControl_Reader
+
+    from fenrik.core.solids.tessellate import ANGULAR_DEFLECTION_RAD, MESHER_SHARE
+
+    with tempfile.TemporaryDirectory() as folder, httpx.Client(base_url=address(), timeout=120) as client:
+        path = Path(folder) / "plate.step"
+        faces = many_faces(path)
+
+        def alone() -> None:
+            reader = STEPControl_Reader()
+            reader.ReadFile(str(path))
+            reader.TransferRoots()
+            BRepMesh_IncrementalMesh(reader.OneShape(), 206 * 5e-4 * MESHER_SHARE, False, ANGULAR_DEFLECTION_RAD, True)
+
+        def dropped() -> None:
+            job = client.post("/api/jobs", json={"name": "bench"}).json()["id"]
+            client.put(f"/api/jobs/{job}/part", files={"file": path.open("rb")}).raise_for_status()
+            client.get(f"/api/jobs/{job}/part/geometry").raise_for_status()
+            client.get(f"/api/jobs/{job}/part").raise_for_status()
+            client.delete(f"/api/jobs/{job}")
+
+        alone(), dropped()
+        reference, ours = timed(alone, 5), timed(dropped, 5)
+        show("dropped file to picture", ours / reference, "at most 2", f"{faces} faces: {ours:.2f} s, Open CASCADE alone {reference:.2f} s")
+
+
+def address() -> str:
+    return os.environ.get("FENRIK_ADDRESS", "http://127.0.0.1:8040")
+
+
+def fields() -> None:
+    """Requests that change a field of the demo job; needs the server."""
+    import httpx
+
+    url = f"{address()}/api/jobs/lantern-bracket"
+    times = []
+    with httpx.Client(timeout=30) as client:
+        for k in range(60):
+            body = {"label": "bench", "changes": [{"path": "operations/30/params/direction_deg", "value": k % 7, "check": False}]}
+            began = time.perf_counter()
+            client.patch(url, json=body).raise_for_status()
+            times.append(time.perf_counter() - began)
+        for _ in range(60):
+            client.post(f"{url}/undo").raise_for_status()
+        began = time.perf_counter()
+        client.get(f"{url}/status").raise_for_status()
+        status = time.perf_counter() - began
+        began = time.perf_counter()
+        client.get(f"{address()}/api/health").raise_for_status()
+        health = time.perf_counter() - began
+    worst = sorted(times)[int(0.95 * len(times)) - 1]
+    show("changing a field", worst / max(health, 1e-9), "95 % under 100 ms", f"95 % under {1000 * worst:.0f} ms, status {1000 * status:.0f} ms; reference: health {1000 * health:.1f} ms")
+
+
+def memory() -> None:
+    """Peak memory of planning the demo jobs, each in a process of its own."""
+    code = ("import sys, tempfile, resource; from pathlib import Path; from fenrik.cli import plan; from fenrik.demo.jobs import write_demo\n"
+            "d = Path(tempfile.mkdtemp()); write_demo(d); plan(d / (sys.argv[1] + '.json'), d / 'out')\n"
+            "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)")
+    empty = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    for name in ("lantern-bracket", "lens-mould-insert"):
+        began = time.perf_counter()
+        out = subprocess.run([sys.executable, "-c", code, name], capture_output=True, text=True, check=True).stdout
+        show(f"memory, {name}", float(out) / empty, "under 1536 MB", f"{float(out):.0f} MB, {time.perf_counter() - began:.0f} s in all")
+
+
+BENCHES = {f.__name__: f for f in (drop, cutting, posting, memory, picture, fields)}
+
+if __name__ == "__main__":
+    for name in sys.argv[1:] or BENCHES:
+        BENCHES[name]()

@@ -1,0 +1,273 @@
+"""The HTTP interface: changes, conflicts, history, import and export, releases, work, and everything that can go wrong."""
+
+import io
+import json
+import struct
+import threading
+import zipfile
+
+import httpx
+import numpy as np
+import psutil
+import pytest
+import schemathesis
+from hypothesis import HealthCheck, given, settings
+
+from fenrik.app.documents import Change, apply
+from fenrik.app.layout import encode
+from fenrik.app.problems import Conflict
+from fenrik.core.errors import FenrikError
+
+DEMO = "lantern-bracket"
+
+
+def patch(client, job, *changes):
+    return client.patch(f"/api/jobs/{job}", json={"label": "test", "changes": list(changes)})
+
+
+def decode(data):
+    assert data[:4] == b"FNRK"
+    size = struct.unpack_from("<I", data, 4)[0]
+    head = json.loads(data[8 : 8 + size])
+    arrays = {a["name"]: np.frombuffer(data, "<" + a["type"], int(np.prod(a["shape"])), 8 + size + a["offset"]).reshape(a["shape"])
+              for a in head["arrays"]}
+    return head["meta"], arrays
+
+
+def test_layout_round_trip():
+    meta, arrays = decode(encode({"a": 1}, x=np.arange(3, dtype=np.float32), y=np.arange(6, dtype=np.uint8).reshape(2, 3)))
+    assert meta == {"a": 1}
+    assert arrays["y"].tolist() == [[0, 1, 2], [3, 4, 5]]
+    assert arrays["x"].tolist() == [0, 1, 2]
+
+
+def test_change_paths_by_identity_and_conflict():
+    document = {"operations": [{"number": 10, "params": {"s": 1.0}}, {"number": 20, "params": {"s": 2.0}}], "tools": []}
+    apply(document, Change(path="operations/20/params/s", value=3.0, was=2))
+    assert document["operations"][1]["params"]["s"] == 3.0
+    with pytest.raises(Conflict, match=r"is now 3\.0; you saw 2"):
+        apply(document, Change(path="operations/20/params/s", value=4.0, was=2))
+    apply(document, Change(op="move", path="operations/20", value=0))
+    assert [o["number"] for o in document["operations"]] == [20, 10]
+    apply(document, Change(op="remove", path="operations/20"))
+    assert len(document["operations"]) == 1
+    for path in ("operations/99/params/s", "nothing/here", "operations/10/params/s/t"):
+        with pytest.raises(FenrikError):
+            apply(document, Change(path=path, value=1, check=False))
+
+
+def test_demo_is_ready_with_clean_proofs(client):
+    for job in client.get("/api/jobs").json():
+        if job["id"] not in (DEMO, "lens-mould-insert"):
+            continue
+        status = client.get(f"/api/jobs/{job['id']}/status").json()
+        assert {o["state"] for o in status["operations"]} == {"ready"}
+        assert status["missing"] == []
+        for setup in status["setups"]:
+            assert setup["faults"] == 0
+            proof = client.get(f"/api/jobs/{job['id']}/setups/{setup['id']}/proof").json()
+            assert proof["findings"] == []
+            assert proof["program_vs_path_mm"] <= 0.0005 + 1e-9
+
+
+def test_change_undo_redo_and_what_goes_out_of_date(client, small_job, wait):
+    url = f"/api/jobs/{small_job}"
+    client.post(f"{url}/compute", json={"setup": "s1"}).raise_for_status()
+    wait(lambda: client.get(f"{url}/status").json()["setups"][0]["proof"] == "ready")
+    assert patch(client, small_job, {"path": "operations/10/params/stepdown_mm", "value": 4, "was": 5}).status_code == 200
+    row = client.get(f"{url}/status").json()["operations"][0]
+    assert row["state"] == "out of date"
+    assert "Stepdown was 5, is 4" in row["reason"]
+    client.post(f"{url}/undo")
+    status = client.get(f"{url}/status").json()
+    assert status["operations"][0]["state"] == "ready"
+    assert status["can_redo"]
+    client.post(f"{url}/redo")
+    assert client.get(url).json()["document"]["operations"][0]["params"]["stepdown_mm"] == 4
+    patch(client, small_job, {"path": "name", "value": "Renamed", "was": client.get(url).json()["document"]["name"]})
+    assert not client.get(f"{url}/status").json()["can_redo"]
+
+
+def test_two_people_in_one_field(client, small_job):
+    first = patch(client, small_job, {"path": "operations/10/params/stepdown_mm", "value": 3, "was": 5})
+    second = patch(client, small_job, {"path": "operations/10/params/stepdown_mm", "value": 2, "was": 5})
+    other = patch(client, small_job, {"path": "operations/10/params/stepover_mm", "value": 4, "was": 5})
+    assert (first.status_code, second.status_code, other.status_code) == (200, 409, 200)
+    assert second.headers["content-type"] == "application/problem+json"
+    assert "is now 3" in second.json()["problems"][0]["message"]
+    params = client.get(f"/api/jobs/{small_job}").json()["document"]["operations"][0]["params"]
+    assert (params["stepdown_mm"], params["stepover_mm"]) == (3, 4)
+
+
+@pytest.mark.parametrize(
+    ("path", "value", "words"),
+    [("operations/10/params/stepover_mm", 0, "greater than 0"), ("tools/1/cutter/diameter_mm", 0, "greater than 0"),
+     ("operations/10/tool", 99, "not a tool"), ("part/file", "../x.step", "inside the job's folder"),
+     ("operations/10/params/stepover_mm", "abc", "number"), ("setups/s1/dialect", None, "string")],
+)
+def test_bad_values_are_refused_with_their_field(client, small_job, path, value, words):
+    before = client.get(f"/api/jobs/{small_job}").json()
+    answer = patch(client, small_job, {"path": path, "value": value, "check": False})
+    assert answer.status_code == 422
+    assert words in answer.json()["problems"][0]["message"]
+    assert answer.json()["problems"][0]["field"]
+    assert client.get(f"/api/jobs/{small_job}").json() == before
+
+
+@pytest.mark.parametrize(
+    ("data", "name"),
+    [(b"", "a.step"), (b"ISO-10303-21;" + b"\0" * 5000, "a.step"), (b"MZ\x90", "a.exe"), (b"solid\nvertex nan nan nan\n" * 3, "../../x.stl"),
+     (b"\xff" * 100_000, "a.igs"), (b"\x00" * 4000, "a.brep")],
+)
+def test_hostile_files_leave_nothing_behind(client, small_job, data, name):
+    before = client.get(f"/api/jobs/{small_job}").json()
+    answer = client.put(f"/api/jobs/{small_job}/part", files={"file": (name, io.BytesIO(data))})
+    assert answer.status_code == 422
+    assert answer.json()["problems"][0]["way_out"]
+    assert client.get(f"/api/jobs/{small_job}").json() == before
+    assert client.get("/api/health").status_code == 200
+
+
+def test_upload_of_200_mb_is_refused(client, small_job):
+    answer = client.put(f"/api/jobs/{small_job}/part", files={"file": ("a.stl", io.BytesIO(b"0" * 200_000_000))})
+    assert answer.status_code == 422
+    assert "MB" in answer.json()["problems"][0]["message"]
+
+
+def test_export_and_import(client, small_job):
+    data = client.get(f"/api/jobs/{small_job}/export").content
+    with zipfile.ZipFile(io.BytesIO(data)) as archive:
+        assert set(archive.namelist()) == {"job.json", "pocket-block.step"}
+    made = client.post("/api/jobs/import", files={"file": ("j.zip", io.BytesIO(data))}).json()
+    a, b = client.get(f"/api/jobs/{small_job}").json()["document"], made["document"]
+    assert a == b
+    for bad in (b"PK\x03\x04junk", b"{", b"[1]", b'{"name": 1}'):
+        assert client.post("/api/jobs/import", files={"file": ("j.zip", io.BytesIO(bad))}).status_code == 422
+
+
+def test_scale_mends_a_model(client, small_job):
+    url = f"/api/jobs/{small_job}/part"
+    client.put(f"{url}/scale", params={"scale": 25.4}).raise_for_status()
+    assert client.get(url).json()["summary"]["size_mm"] == pytest.approx([60 * 25.4, 40 * 25.4, 20 * 25.4])
+    assert client.put(f"{url}/scale", params={"scale": 0}).status_code == 422
+
+
+def test_stock_bricks_only_what_changed(client):
+    url = f"/api/jobs/{DEMO}/setups/top/proof/stock"
+    full, _ = decode(client.get(url, params={"motion": 1000}).content)
+    assert full["full"]
+    meta, arrays = decode(client.get(url, params={"motion": 1040, "have": 1000}).content)
+    assert not meta["full"]
+    _, whole = decode(client.get(url, params={"motion": 1040}).content)
+    assert 0 < len(arrays["ids"]) < len(whole["ids"]) / 2
+    _, coloured = decode(client.get(url, params={"motion": 10**6, "deviation": True}).content)
+    assert len(coloured["deviation"]) * 3 == coloured["vertices"].size
+    assert np.abs(coloured["deviation"]).max() < 1
+
+
+def test_playing_and_proof_agree_at_the_end(client):
+    url = f"/api/jobs/{DEMO}/setups/top/proof/stock"
+    count = client.get(f"/api/jobs/{DEMO}/setups/top/proof").json()["motions"]
+    _, a = decode(client.get(url, params={"motion": count}).content)
+    _, columns = decode(client.get(f"/api/jobs/{DEMO}/setups/top/proof/columns").content)
+    assert len(columns["line"]) == count
+    assert np.all(np.diff(columns["end_s"]) >= 0)
+    assert a["vertices"].reshape(-1, 3).min(axis=0) == pytest.approx([0, 0, 0], abs=0.5)
+
+
+def test_release_is_sealed_and_can_be_rebuilt(client):
+    made = client.post(f"/api/jobs/{DEMO}/releases")
+    assert made.status_code == 201
+    number = made.json()["number"]
+    program = next(f for f in made.json()["files"] if f.startswith("nc/"))
+    url = f"/api/jobs/{DEMO}/releases/{number}/files"
+    text = client.get(f"{url}/{program}").content
+    assert text == client.get(f"/api/jobs/{DEMO}/setups/top/programs").json()[0]["text"].encode()
+    assert "setup sheet" in client.get(f"{url}/setup-sheet.html").text
+    assert client.get(f"{url}/../../../secret").status_code in (404, 422)
+    assert client.get(f"/api/jobs/{DEMO}/setup-sheet").status_code == 200
+
+
+def test_cancel(client, small_job, wait):
+    url = f"/api/jobs/{small_job}"
+    patch(client, small_job, {"path": "operations/10/params/stepdown_mm", "value": 0.15, "check": False},
+          {"path": "cell_mm", "value": 0.2, "check": False})
+    task = client.post(f"{url}/compute", json={"setup": "s1"}).json()["task"]
+    wait(lambda: client.get(f"{url}/status").json()["tasks"][0]["state"] == "running")
+    client.post(f"/api/tasks/{task}/cancel").raise_for_status()
+    wait(lambda: client.get(f"{url}/status").json()["tasks"][0]["state"] == "cancelled", 60)
+
+
+def test_failed_work_says_why(client, small_job, wait):
+    url = f"/api/jobs/{small_job}"
+    patch(client, small_job, {"path": "operations/10/params/stepover_mm", "value": 200, "was": 5})
+    client.post(f"{url}/compute", json={"setup": "s1"})
+    wait(lambda: client.get(f"{url}/status").json()["tasks"][0]["state"] == "failed")
+    row = client.get(f"{url}/status").json()["operations"][0]
+    assert row["state"] == "failed"
+    assert "wider than the tool" in row["reason"]
+
+
+def test_a_killed_worker_loses_nothing(client, small_job, wait):
+    """The worker is killed in the middle; another takes the work up and finishes it."""
+    url = f"/api/jobs/{small_job}"
+    patch(client, small_job, {"path": "operations/10/params/stepdown_mm", "value": 0.3, "check": False},
+          {"path": "cell_mm", "value": 0.25, "check": False})
+    client.post(f"{url}/compute", json={"setup": "s1"}).raise_for_status()
+    wait(lambda: client.get(f"{url}/status").json()["tasks"][0]["state"] == "running")
+    victims = [p for p in psutil.process_iter(["cmdline"]) if (p.info["cmdline"] or [])[-2:] == ["fenrik.cli", "worker"]]
+    assert victims
+    for process in victims:
+        process.kill()
+    wait(lambda: client.get(f"{url}/status").json()["setups"][0]["proof"] == "ready", 240)
+    assert client.get(f"{url}/status").json()["tasks"][0]["state"] == "done"
+
+
+def test_events_reach_a_second_page(server, client, small_job):
+    seen = []
+
+    def listen():
+        with httpx.stream("GET", f"{server}/api/events", timeout=20) as stream:
+            for line in stream.iter_lines():
+                seen.append(line)
+                if "data:" in line and small_job in line:
+                    return
+
+    thread = threading.Thread(target=listen, daemon=True)
+    thread.start()
+    while not any("hello" in s for s in seen):
+        thread.join(0.1)
+    patch(client, small_job, {"path": "name", "value": "Seen", "check": False})
+    thread.join(15)
+    assert any(small_job in s for s in seen)
+
+
+def test_numbers_as_typed(client):
+    assert client.post("/api/number", json={"text": "3/8in"}).json()["value"] == pytest.approx(9.525)
+    assert client.post("/api/number", json={"text": "rm -rf"}).status_code == 422
+
+
+def test_unknown_things(client):
+    for path in ("/api/jobs/nope", "/api/jobs/nope/status", f"/api/jobs/{DEMO}/setups/nope/scene", f"/api/jobs/{DEMO}/operations/99/path"):
+        answer = client.get(path)
+        assert answer.status_code == 422
+        assert answer.json()["problems"][0]["way_out"]
+    assert client.get("/api/nothing").status_code == 404
+
+
+def test_any_request_keeps_to_the_contract(server):
+    """schemathesis: every operation of the OpenAPI with made-up input; no server errors, answers as documented."""
+    schema = schemathesis.openapi.from_url(f"{server}/openapi.json")
+    for result in schema.exclude(operation_id=["events", "compute", "importJob", "putPart", "deleteJob"]).get_all_operations():
+        operation = result.ok()
+        strategy = operation.as_strategy()
+
+        @settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck))
+        @given(case=strategy)
+        def check(case):
+            response = case.call(base_url=server)
+            assert response.status_code < 500 or response.status_code == 503, (case.path, response.text[:300])
+            if response.status_code >= 400:
+                assert "application/problem+json" in str(response.headers["content-type"])
+
+        check()

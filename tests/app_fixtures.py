@@ -1,0 +1,114 @@
+"""Fixtures: a real server with its worker on a database of its own, and Chromium in front of it."""
+
+import os
+import socket
+import subprocess
+import sys
+import time
+
+import httpx
+import psycopg
+import pytest
+from playwright.sync_api import sync_playwright
+
+from fenrik.app.settings import database_url
+
+
+def free_port():
+    with socket.socket() as s:
+        s.bind(("127.0.0.1", 0))
+        return s.getsockname()[1]
+
+
+@pytest.fixture(scope="session")
+def server():
+    """Address of a freshly migrated server with the demo loaded."""
+    base = database_url()
+    assert "test" in base.rsplit("/", 1)[1], "tests run on a database of their own; use ./test"
+    with psycopg.connect(base, autocommit=True) as connection:
+        connection.execute("drop schema public cascade")
+        connection.execute("create schema public")
+    environment = os.environ | {"FENRIK_DATABASE": base}
+    subprocess.run([sys.executable, "-m", "fenrik.cli", "migrate"], env=environment, check=True, timeout=600)
+    port = free_port()
+    process = subprocess.Popen([sys.executable, "-m", "fenrik.cli", "serve", "--port", str(port)], env=environment)
+    address = f"http://127.0.0.1:{port}"
+    try:
+        for _ in range(240):
+            try:
+                httpx.get(f"{address}/api/health")
+                break
+            except httpx.HTTPError:
+                time.sleep(0.25)
+        yield address
+    finally:
+        process.terminate()
+        process.wait(20)
+
+
+@pytest.fixture
+def client(server):
+    with httpx.Client(base_url=server, timeout=120) as c:
+        yield c
+
+
+@pytest.fixture(scope="session")
+def step_file(pocket_shape, tmp_path_factory):
+    from fenrik.demo.modelling import write_step
+
+    path = tmp_path_factory.mktemp("model") / "pocket-block.step"
+    write_step(pocket_shape, path)
+    return path
+
+
+@pytest.fixture
+def small_job(client, step_file):
+    """A job with the pocket block, one setup and one roughing row; its id."""
+    job = client.post("/api/jobs", json={"name": "New job"}).json()["id"]
+    client.put(f"/api/jobs/{job}/part", files={"file": step_file.open("rb")}).raise_for_status()
+    changes = [
+        {"op": "add", "path": "setups", "value": {"id": "s1", "machine": "Gull (three-axis mill)"}},
+        {"op": "add", "path": "operations", "value": {"number": 10, "setup": "s1", "tool": 1, "params": {
+            "strategy": "level roughing", "stepdown_mm": 5, "stepover_mm": 5, "tolerance_mm": 0.05}}},
+        {"path": "cell_mm", "value": 0.8, "was": None},
+    ]
+    client.patch(f"/api/jobs/{job}", json={"label": "set up", "changes": changes}).raise_for_status()
+    return job
+
+
+@pytest.fixture
+def wait():
+    def until(condition, seconds=120):
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            result = condition()
+            if result:
+                return result
+            time.sleep(0.2)
+        raise AssertionError("waited in vain")
+
+    return until
+
+
+ARGUMENTS = ["--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking",
+             "--disable-component-update", "--disable-sync", "--no-first-run"]
+
+
+@pytest.fixture(scope="session")
+def browser():
+    with sync_playwright() as playwright:
+        chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        yield chromium
+        chromium.close()
+
+
+@pytest.fixture
+def page(browser, server):
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=server, accept_downloads=True)
+    context.set_default_timeout(60_000)
+    page = context.new_page()
+    errors = []
+    page.on("pageerror", lambda e: errors.append(str(e)))
+    yield page
+    context.close()
+    assert errors == []

@@ -1,0 +1,39 @@
+"""Parts that many tests use, made with Open CASCADE."""
+
+import sys
+from pathlib import Path
+
+import pytest
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeSphere
+from OCP.gp import gp_Pnt
+
+from fenrik.core.solids.reading import solid_from_shape
+
+HERE = Path(__file__).parent
+sys.path[:0] = [str(HERE), str(HERE / "core" / "contact")]
+pytest_plugins = ["app_fixtures"]
+
+
+@pytest.fixture(scope="session")
+def pocket_shape():
+    """A block 60 × 40 × 20 with a pocket 40 × 20, 10 deep, and a dome-shaped hollow beside it would not fit: sharp."""
+    block = BRepPrimAPI_MakeBox(60.0, 40.0, 20.0).Shape()
+    return BRepAlgoAPI_Cut(block, BRepPrimAPI_MakeBox(gp_Pnt(10, 10, 10), 40.0, 20.0, 20.0).Shape()).Shape()
+
+
+@pytest.fixture(scope="session")
+def dish_shape():
+    """A block 50 × 40 × 20 with a spherical dish of radius 30, 8 deep, in its top."""
+    block = BRepPrimAPI_MakeBox(50.0, 40.0, 20.0).Shape()
+    return BRepAlgoAPI_Cut(block, BRepPrimAPI_MakeSphere(gp_Pnt(25, 20, 42), 30.0).Shape()).Shape()
+
+
+@pytest.fixture(scope="session")
+def pocket(pocket_shape):
+    return solid_from_shape(pocket_shape)
+
+
+@pytest.fixture(scope="session")
+def dish(dish_shape):
+    return solid_from_shape(dish_shape)

@@ -1,0 +1,57 @@
+"""Where a tool fits, against Shapely's offsets; signed distance against closed forms and trimesh."""
+
+import numpy as np
+import pytest
+import shapely
+import trimesh
+
+from fenrik.core.contact.distance import DistanceIndex, signed_distances
+from fenrik.core.contact.drop import DropIndex
+from fenrik.core.contact.region import HeightField
+from fenrik.core.solids.reading import mesh_at
+from fenrik.core.strategies.common import part_outline
+from fenrik.core.tools.profile import bull_nose_profile
+
+
+def test_free_region_of_a_pocket(pocket):
+    index = DropIndex.build(pocket.mesh, bull_nose_profile(3, 0, 30))
+    heights = HeightField.over(index, np.array([-10.0, -10.0]), np.array([70.0, 50.0]), 0.5, -5.0)
+    region = heights.free_region(12.0, 0.01)
+    inside = [p for p in shapely.get_parts(region) if p.centroid.distance(shapely.Point(30, 20)) < 1 and not p.interiors]
+    assert inside[0].area == pytest.approx(34 * 14, abs=1e-3)
+    outside = max(shapely.get_parts(region), key=lambda p: p.area)
+    expected = shapely.box(0, 0, 60, 40).buffer(3, quad_segs=90)
+    hole = shapely.Polygon(outside.interiors[0])
+    assert hole.symmetric_difference(expected).area < 0.01 * expected.length
+    # Never beyond the wall by more than the tolerance.
+    assert hole.buffer(0.0101).covers(expected)
+
+
+def test_nothing_fits_and_everything_fits(pocket):
+    index = DropIndex.build(pocket.mesh, bull_nose_profile(12, 0, 30))
+    heights = HeightField.over(index, np.array([5.0, 5.0]), np.array([55.0, 35.0]), 0.5, -5.0)
+    assert heights.free_region(12.0, 0.01).is_empty
+    assert heights.free_region(20.0, 0.01).area == pytest.approx(50 * 30, rel=0.05)
+
+
+def test_part_outline(dish):
+    assert part_outline(mesh_at(dish, 0.01), 0.2, 0.005).area == pytest.approx(2000, abs=0.2)
+
+
+def test_distance_closed_form_and_sign(pocket):
+    index = DistanceIndex.build(pocket.mesh)
+    points = np.array([[5, 5, 25.0], [5, 5, 19], [30, 20, 11], [30, 20, 9], [-3, -4, 10], [12, 20, 15], [63, 44, 20]])
+    assert signed_distances(index, points)[0] == pytest.approx([5, -1, 1, -1, 5, 2, 5])
+
+
+def test_distance_against_trimesh(dish):
+    mesh = mesh_at(dish, 0.05)
+    general = trimesh.Trimesh(mesh.vertices, mesh.triangles, process=False)
+    points = np.random.default_rng(3).uniform(-5, 55, (300, 3))
+    _, expected, _ = trimesh.proximity.closest_point_naive(general, points)
+    got, _ = signed_distances(DistanceIndex.build(mesh), points)
+    assert np.abs(np.abs(got) - expected).max() < 1e-9
+    inside = np.all((points > [0, 0, 0]) & (points < [50, 40, 20]), axis=1)
+    in_dish = np.linalg.norm(points - [25, 20, 42], axis=1) < 30
+    clear = np.abs(got) > 0.1
+    assert np.array_equal((got < 0)[clear], (inside & ~in_dish)[clear])

@@ -1,0 +1,97 @@
+"""The proof on parts with planted mistakes."""
+
+import numpy as np
+import pytest
+
+from fenrik.core.machines import Machine
+from fenrik.core.posting import PostedOperation, load_dialects, post_programs
+from fenrik.core.proof import ProofInputs, ProofSettings, prove
+from fenrik.core.solids.reading import mesh_at
+from fenrik.core.stock import Stock
+from fenrik.core.tools import FlatCutter, HolderSection, Tool
+from fenrik.core.toolpath import Feeds, PathBuilder
+
+FLAT = FlatCutter(diameter_mm=6, flute_length_mm=12)
+HOLDER = [HolderSection(lower_diameter_mm=30, upper_diameter_mm=30, height_mm=20)]
+
+
+def pocket_path(depth, stop=14.0, rapid_down=None, overlap=2.0):
+    """Zigzag over the pocket's floor with the tip at `depth`."""
+    b = PathBuilder(Feeds(1000, 300, 2000), 40.0, 30.0)
+    for k, y in enumerate(np.arange(13, 27.01, overlap)):
+        b.travel(13.0, y, rapid_down if rapid_down is not None else 21.0)
+        b.enter(np.array([13.0, y, depth]))
+        b.next_pass()
+        b.cut(np.array([[47.0, y, depth]]))
+    return b.finish()
+
+
+def run(pocket, path, tool=None, machine=None, tolerance=0.02, dialect="Plain ISO"):
+    tool = tool or Tool(number=3, cutter=FLAT, stick_out_mm=30)
+    zero = np.array([30.0, 20.0, 20.0])
+    programs = post_programs(load_dialects()[dialect], [PostedOperation(10, "x", tool, 8000, path.moved(-zero))], "p", 54)
+    stock = Stock.box(np.zeros(3), np.array([60.0, 40, 20]), 0.5)
+    return prove(ProofInputs(stock, mesh_at(pocket, 0.002), programs, {3: tool}, [3], {10: tolerance},
+                             machine or Machine(name="M"), zero, ProofSettings(band_mm=0.1)))
+
+
+@pytest.mark.parametrize("dialect", list(load_dialects()))
+def test_a_good_program_has_no_findings(pocket, dialect):
+    proof = run(pocket, pocket_path(10.0), dialect=dialect)
+    assert proof.findings == []
+    assert proof.motions.apart_mm <= 0.0005 + 1e-9
+    assert proof.by_operation[10].worst_gouge_mm < 1e-6
+    # Only the pocket's corners, which a round tool cannot reach, keep material.
+    assert proof.deviation.max_mm == pytest.approx(3 - 3 / np.sqrt(2), abs=0.5)
+    assert proof.removed_mm3.sum() == pytest.approx(10 * (34 * 14 + 2 * 3 * 34 + 2 * 3 * 14 + np.pi * 9), rel=0.03)
+
+
+def test_planted_gouge_and_excess_are_measured(pocket):
+    deep = run(pocket, pocket_path(9.7))
+    gouges = [f for f in deep.findings if f.kind == "gouge"]
+    assert gouges
+    assert gouges[0].severity == "fault"
+    assert deep.by_operation[10].worst_gouge_mm == pytest.approx(0.3, abs=1e-3)
+    assert max(f.amount for f in gouges) == pytest.approx(0.3, abs=1e-3)
+    assert gouges[0].place[2] == pytest.approx(-10.3, abs=1e-3)
+    assert gouges[0].motion is not None
+    shallow = run(pocket, pocket_path(10.25))
+    assert not shallow.findings
+    counts = np.array(shallow.deviation.counts)
+    middle = 0.5 * (np.array(shallow.deviation.edges_mm[1:]) + np.array(shallow.deviation.edges_mm[:-1]))
+    assert abs(middle[counts[middle > 0.15].argmax() + (middle <= 0.15).sum()] - 0.25) < 0.02
+
+
+def test_rapid_in_stock(pocket):
+    findings = run(pocket, pocket_path(10.0, rapid_down=15.0)).findings
+    rapid = [f for f in findings if f.kind == "rapid in stock"]
+    assert rapid
+    assert rapid[0].severity == "fault"
+    assert rapid[0].amount == pytest.approx(np.pi * 9 * 5, rel=0.1)
+
+
+def test_holder_shank_and_near_miss(pocket):
+    short = Tool(number=3, cutter=FLAT, stick_out_mm=12.0, holder=HOLDER)
+    # The holder's face stands 12 above the tip: 2 above the block at full depth: exactly the near-miss limit.
+    assert not run(pocket, pocket_path(10.05), short).findings
+    near = run(pocket, pocket_path(10.0), Tool(number=3, cutter=FlatCutter(diameter_mm=6, flute_length_mm=11), stick_out_mm=11.0, holder=HOLDER))
+    assert {f.kind for f in near.findings} == {"near miss"}
+    assert near.findings[0].severity == "attention"
+    assert near.clearance_mm.min() == pytest.approx(1.0, abs=1e-6)
+    touch = run(pocket, pocket_path(10.0), Tool(number=3, cutter=FlatCutter(diameter_mm=6, flute_length_mm=8), stick_out_mm=8.0, holder=HOLDER))
+    assert {"holder contact"} <= {f.kind for f in touch.findings}
+    assert max(f.amount for f in touch.findings if f.kind == "holder contact") == pytest.approx(2.0, abs=1e-6)
+    thick = Tool(number=3, cutter=FlatCutter(diameter_mm=6, flute_length_mm=7), stick_out_mm=30, shank_diameter_mm=8)
+    assert "shank contact" in {f.kind for f in run(pocket, pocket_path(10.0), thick).findings}
+
+
+def test_machine_limits(pocket):
+    tiny = Machine(name="Tiny", travel_mm=(20, 200, 200), longest_tool_mm=10, spindle_max_rpm=5000)
+    assert {f.kind for f in run(pocket, pocket_path(10.0), machine=tiny).findings} == {"overtravel", "tool too long", "spindle speed"}
+
+
+def test_time_and_columns(pocket):
+    proof = run(pocket, pocket_path(10.0), machine=Machine(name="M", tool_change_s=9))
+    assert proof.motions.seconds.sum() > 9 + proof.motions.path.cut_length_mm() / 1000 * 60
+    assert len(proof.removed_mm3) == len(proof.motions.path) == len(proof.times)
+    assert np.all(np.diff(proof.times) >= 0)
