@@ -49,7 +49,7 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
     <section className={`view${dropping ? " dropping" : ""}`} aria-label="Viewport" data-testid="viewport"
       onDragOver={(e) => { e.preventDefault(); setDropping(true); }} onDragLeave={() => setDropping(false)}
       onDrop={(e) => { e.preventDefault(); setDropping(false); const f = e.dataTransfer.files[0]; if (f) onFile(f); }}>
-      <Canvas orthographic frameloop="demand" dpr={1} gl={{ antialias: true, preserveDrawingBuffer: true }} aria-label="Three-dimensional view of the part">
+      <Canvas orthographic frameloop="demand" dpr={1} gl={{ antialias: true, preserveDrawingBuffer: true }}>
         <ambientLight intensity={1.1} />
         <hemisphereLight args={["#ffffff", "#8a857c", 1.0]} position={[0, 0, 1]} />
         <directionalLight position={[-300, -400, 600]} intensity={1.5} />
