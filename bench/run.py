@@ -40,8 +40,12 @@ def terrain(nx: int = 190, size: tuple[float, float] = (110.0, 90.0)):  # type: 
     x, y = np.meshgrid(np.linspace(0, size[0], nx), np.linspace(0, size[1], nx), indexing="ij")
     z = 8 * np.sin(x / 9) * np.cos(y / 7) + 0.5 * np.sin(x * 1.3)
     corner = (np.arange(nx - 1)[:, None] * nx + np.arange(nx - 1)).ravel()
-    triangles = np.concatenate([np.column_stack([corner, corner + nx, corner + 1]),
-                                np.column_stack([corner + nx, corner + nx + 1, corner + 1])]).astype(np.int32)
+    triangles = np.concatenate(
+        [
+            np.column_stack([corner, corner + nx, corner + 1]),
+            np.column_stack([corner + nx, corner + nx + 1, corner + 1]),
+        ]
+    ).astype(np.int32)
     return Mesh(np.stack([x, y, z], -1).reshape(-1, 3), triangles, np.zeros(len(triangles), np.int32))
 
 
@@ -68,7 +72,12 @@ def drop() -> None:
         RayMeshIntersector(general).intersects_first(origins, directions)
 
     reference = timed(rays)
-    show("tip heights", ours / reference, "at most 30", f"{len(mesh.triangles)} triangles, {gx.size} points: {ours:.3f} s, Embree {reference:.3f} s")
+    show(
+        "tip heights",
+        ours / reference,
+        "at most 30",
+        f"{len(mesh.triangles)} triangles, {gx.size} points: {ours:.3f} s, Embree {reference:.3f} s",
+    )
 
 
 def cutting() -> None:
@@ -79,8 +88,12 @@ def cutting() -> None:
     from fenrik.core.tools.profile import bull_nose_profile
 
     along = np.arange(0, 101, 1.0)
-    rows = [np.column_stack([along if k % 2 == 0 else along[::-1], np.full(101, 10.0 + k), 26 + 1.5 * np.sin(along / 9 + k / 7)])
-            for k in range(40)]
+    rows = [
+        np.column_stack(
+            [along if k % 2 == 0 else along[::-1], np.full(101, 10.0 + k), 26 + 1.5 * np.sin(along / 9 + k / 7)]
+        )
+        for k in range(40)
+    ]
     points = np.concatenate(rows)
     stock = Stock.box(np.zeros(3), np.array([100.0, 100, 30]), 0.2)
     bodies = Bodies(bull_nose_profile(5, 5, 25))
@@ -109,7 +122,16 @@ def posting() -> None:
     n = 1_000_000
     points = np.cumsum(np.random.default_rng(0).normal(size=(n, 3)), axis=0) * 0.1
     none = np.zeros((n, 3))
-    path = Toolpath(points, none, np.zeros(n, np.int8), none, none, np.full(n, 3, np.int8), np.full(n, 1000.0), np.zeros(n, np.int32))
+    path = Toolpath(
+        points,
+        none,
+        np.zeros(n, np.int8),
+        none,
+        none,
+        np.full(n, 3, np.int8),
+        np.full(n, 1000.0),
+        np.zeros(n, np.int32),
+    )
     tool = Tool(number=1, cutter=FlatCutter(diameter_mm=8, flute_length_mm=20), stick_out_mm=30)
     dialect = load_dialects()["Plain ISO"]
     operation = [PostedOperation(10, "bench", tool, 8000, path)]
@@ -140,8 +162,11 @@ def many_faces(path: Path) -> int:
     for i in range(14):
         for j in range(11):
             x, y = 10 + i * 10.5, 10 + j * 11.0
-            tool = (BRepPrimAPI_MakeCylinder(gp_Ax2(gp_Pnt(x, y, 5), gp_Dir(0, 0, 1)), 3.0, 20.0).Shape() if (i + j) % 2
-                    else BRepPrimAPI_MakeSphere(gp_Pnt(x, y, 17), 4.0).Shape())
+            tool = (
+                BRepPrimAPI_MakeCylinder(gp_Ax2(gp_Pnt(x, y, 5), gp_Dir(0, 0, 1)), 3.0, 20.0).Shape()
+                if (i + j) % 2
+                else BRepPrimAPI_MakeSphere(gp_Pnt(x, y, 17), 4.0).Shape()
+            )
             shape = BRepAlgoAPI_Cut(shape, tool).Shape()
     write_step(shape, path)
     from fenrik.core.solids.tessellate import list_faces
@@ -179,7 +204,12 @@ def picture() -> None:
 
         alone(), dropped()
         reference, ours = timed(alone, 5), timed(dropped, 5)
-        show("dropped file to picture", ours / reference, "at most 2", f"{faces} faces: {ours:.2f} s, Open CASCADE alone {reference:.2f} s")
+        show(
+            "dropped file to picture",
+            ours / reference,
+            "at most 2",
+            f"{faces} faces: {ours:.2f} s, Open CASCADE alone {reference:.2f} s",
+        )
 
 
 def address() -> str:
@@ -194,7 +224,10 @@ def fields() -> None:
     times = []
     with httpx.Client(timeout=30) as client:
         for k in range(60):
-            body = {"label": "bench", "changes": [{"path": "operations/30/params/direction_deg", "value": k % 7, "check": False}]}
+            body = {
+                "label": "bench",
+                "changes": [{"path": "operations/30/params/direction_deg", "value": k % 7, "check": False}],
+            }
             began = time.perf_counter()
             client.patch(url, json=body).raise_for_status()
             times.append(time.perf_counter() - began)
@@ -207,19 +240,31 @@ def fields() -> None:
         client.get(f"{address()}/api/health").raise_for_status()
         health = time.perf_counter() - began
     worst = sorted(times)[int(0.95 * len(times)) - 1]
-    show("changing a field", worst / max(health, 1e-9), "95 % under 100 ms", f"95 % under {1000 * worst:.0f} ms, status {1000 * status:.0f} ms; reference: health {1000 * health:.1f} ms")
+    show(
+        "changing a field",
+        worst / max(health, 1e-9),
+        "95 % under 100 ms",
+        f"95 % under {1000 * worst:.0f} ms, status {1000 * status:.0f} ms; reference: health {1000 * health:.1f} ms",
+    )
 
 
 def memory() -> None:
     """Peak memory of planning the demo jobs, each in a process of its own."""
-    code = ("import sys, tempfile, resource; from pathlib import Path; from fenrik.cli import plan; from fenrik.demo.jobs import write_demo\n"
-            "d = Path(tempfile.mkdtemp()); write_demo(d); plan(d / (sys.argv[1] + '.json'), d / 'out')\n"
-            "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)")
+    code = (
+        "import sys, tempfile, resource; from pathlib import Path; from fenrik.cli import plan; from fenrik.demo.jobs import write_demo\n"
+        "d = Path(tempfile.mkdtemp()); write_demo(d); plan(d / (sys.argv[1] + '.json'), d / 'out')\n"
+        "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)"
+    )
     empty = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     for name in ("lantern-bracket", "lens-mould-insert"):
         began = time.perf_counter()
         out = subprocess.run([sys.executable, "-c", code, name], capture_output=True, text=True, check=True).stdout
-        show(f"memory, {name}", float(out) / empty, "under 1536 MB", f"{float(out):.0f} MB, {time.perf_counter() - began:.0f} s in all")
+        show(
+            f"memory, {name}",
+            float(out) / empty,
+            "under 1536 MB",
+            f"{float(out):.0f} MB, {time.perf_counter() - began:.0f} s in all",
+        )
 
 
 BENCHES = {f.__name__: f for f in (drop, cutting, posting, memory, picture, fields)}

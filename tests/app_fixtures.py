@@ -68,8 +68,16 @@ def small_job(client, step_file):
     client.put(f"/api/jobs/{job}/part", files={"file": step_file.open("rb")}).raise_for_status()
     changes = [
         {"op": "add", "path": "setups", "value": {"id": "s1", "machine": "Gull (three-axis mill)"}},
-        {"op": "add", "path": "operations", "value": {"number": 10, "setup": "s1", "tool": 1, "params": {
-            "strategy": "level roughing", "stepdown_mm": 5, "stepover_mm": 5, "tolerance_mm": 0.05}}},
+        {
+            "op": "add",
+            "path": "operations",
+            "value": {
+                "number": 10,
+                "setup": "s1",
+                "tool": 1,
+                "params": {"strategy": "level roughing", "stepdown_mm": 5, "stepover_mm": 5, "tolerance_mm": 0.05},
+            },
+        },
         {"path": "cell_mm", "value": 0.8, "was": None},
     ]
     client.patch(f"/api/jobs/{job}", json={"label": "set up", "changes": changes}).raise_for_status()
@@ -90,8 +98,15 @@ def wait():
     return until
 
 
-ARGUMENTS = ["--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking",
-             "--disable-component-update", "--disable-sync", "--no-first-run"]
+ARGUMENTS = [
+    "--no-sandbox",
+    "--use-angle=swiftshader",
+    "--enable-unsafe-swiftshader",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+]
 
 
 @pytest.fixture(scope="session")

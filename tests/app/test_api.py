@@ -29,13 +29,19 @@ def decode(data):
     assert data[:4] == b"FNRK"
     size = struct.unpack_from("<I", data, 4)[0]
     head = json.loads(data[8 : 8 + size])
-    arrays = {a["name"]: np.frombuffer(data, "<" + a["type"], int(np.prod(a["shape"])), 8 + size + a["offset"]).reshape(a["shape"])
-              for a in head["arrays"]}
+    arrays = {
+        a["name"]: np.frombuffer(data, "<" + a["type"], int(np.prod(a["shape"])), 8 + size + a["offset"]).reshape(
+            a["shape"]
+        )
+        for a in head["arrays"]
+    }
     return head["meta"], arrays
 
 
 def test_layout_round_trip():
-    meta, arrays = decode(encode({"a": 1}, x=np.arange(3, dtype=np.float32), y=np.arange(6, dtype=np.uint8).reshape(2, 3)))
+    meta, arrays = decode(
+        encode({"a": 1}, x=np.arange(3, dtype=np.float32), y=np.arange(6, dtype=np.uint8).reshape(2, 3))
+    )
     assert meta == {"a": 1}
     assert arrays["y"].tolist() == [[0, 1, 2], [3, 4, 5]]
     assert arrays["x"].tolist() == [0, 1, 2]
@@ -74,7 +80,9 @@ def test_change_undo_redo_and_what_goes_out_of_date(client, small_job, wait):
     url = f"/api/jobs/{small_job}"
     client.post(f"{url}/compute", json={"setup": "s1"}).raise_for_status()
     wait(lambda: client.get(f"{url}/status").json()["setups"][0]["proof"] == "ready")
-    assert patch(client, small_job, {"path": "operations/10/params/stepdown_mm", "value": 4, "was": 5}).status_code == 200
+    assert (
+        patch(client, small_job, {"path": "operations/10/params/stepdown_mm", "value": 4, "was": 5}).status_code == 200
+    )
     row = client.get(f"{url}/status").json()["operations"][0]
     assert row["state"] == "out of date"
     assert "Stepdown was 5, is 4" in row["reason"]
@@ -101,9 +109,14 @@ def test_two_people_in_one_field(client, small_job):
 
 @pytest.mark.parametrize(
     ("path", "value", "words"),
-    [("operations/10/params/stepover_mm", 0, "greater than 0"), ("tools/1/cutter/diameter_mm", 0, "greater than 0"),
-     ("operations/10/tool", 99, "not a tool"), ("part/file", "../x.step", "inside the job's folder"),
-     ("operations/10/params/stepover_mm", "abc", "number"), ("setups/s1/dialect", None, "string")],
+    [
+        ("operations/10/params/stepover_mm", 0, "greater than 0"),
+        ("tools/1/cutter/diameter_mm", 0, "greater than 0"),
+        ("operations/10/tool", 99, "not a tool"),
+        ("part/file", "../x.step", "inside the job's folder"),
+        ("operations/10/params/stepover_mm", "abc", "number"),
+        ("setups/s1/dialect", None, "string"),
+    ],
 )
 def test_bad_values_are_refused_with_their_field(client, small_job, path, value, words):
     before = client.get(f"/api/jobs/{small_job}").json()
@@ -116,8 +129,14 @@ def test_bad_values_are_refused_with_their_field(client, small_job, path, value,
 
 @pytest.mark.parametrize(
     ("data", "name"),
-    [(b"", "a.step"), (b"ISO-10303-21;" + b"\0" * 5000, "a.step"), (b"MZ\x90", "a.exe"), (b"solid\nvertex nan nan nan\n" * 3, "../../x.stl"),
-     (b"\xff" * 100_000, "a.igs"), (b"\x00" * 4000, "a.brep")],
+    [
+        (b"", "a.step"),
+        (b"ISO-10303-21;" + b"\0" * 5000, "a.step"),
+        (b"MZ\x90", "a.exe"),
+        (b"solid\nvertex nan nan nan\n" * 3, "../../x.stl"),
+        (b"\xff" * 100_000, "a.igs"),
+        (b"\x00" * 4000, "a.brep"),
+    ],
 )
 def test_hostile_files_leave_nothing_behind(client, small_job, data, name):
     before = client.get(f"/api/jobs/{small_job}").json()
@@ -190,8 +209,12 @@ def test_release_is_sealed_and_can_be_rebuilt(client):
 
 def test_cancel(client, small_job, wait):
     url = f"/api/jobs/{small_job}"
-    patch(client, small_job, {"path": "operations/10/params/stepdown_mm", "value": 0.15, "check": False},
-          {"path": "cell_mm", "value": 0.2, "check": False})
+    patch(
+        client,
+        small_job,
+        {"path": "operations/10/params/stepdown_mm", "value": 0.15, "check": False},
+        {"path": "cell_mm", "value": 0.2, "check": False},
+    )
     task = client.post(f"{url}/compute", json={"setup": "s1"}).json()["task"]
     wait(lambda: client.get(f"{url}/status").json()["tasks"][0]["state"] == "running")
     client.post(f"/api/tasks/{task}/cancel").raise_for_status()
@@ -211,11 +234,17 @@ def test_failed_work_says_why(client, small_job, wait):
 def test_a_killed_worker_loses_nothing(client, small_job, wait):
     """The worker is killed in the middle; another takes the work up and finishes it."""
     url = f"/api/jobs/{small_job}"
-    patch(client, small_job, {"path": "operations/10/params/stepdown_mm", "value": 0.3, "check": False},
-          {"path": "cell_mm", "value": 0.25, "check": False})
+    patch(
+        client,
+        small_job,
+        {"path": "operations/10/params/stepdown_mm", "value": 0.3, "check": False},
+        {"path": "cell_mm", "value": 0.25, "check": False},
+    )
     client.post(f"{url}/compute", json={"setup": "s1"}).raise_for_status()
     wait(lambda: client.get(f"{url}/status").json()["tasks"][0]["state"] == "running")
-    victims = [p for p in psutil.process_iter(["cmdline"]) if (p.info["cmdline"] or [])[-2:] == ["fenrik.cli", "worker"]]
+    victims = [
+        p for p in psutil.process_iter(["cmdline"]) if (p.info["cmdline"] or [])[-2:] == ["fenrik.cli", "worker"]
+    ]
     assert victims
     for process in victims:
         process.kill()
@@ -248,7 +277,12 @@ def test_numbers_as_typed(client):
 
 
 def test_unknown_things(client):
-    for path in ("/api/jobs/nope", "/api/jobs/nope/status", f"/api/jobs/{DEMO}/setups/nope/scene", f"/api/jobs/{DEMO}/operations/99/path"):
+    for path in (
+        "/api/jobs/nope",
+        "/api/jobs/nope/status",
+        f"/api/jobs/{DEMO}/setups/nope/scene",
+        f"/api/jobs/{DEMO}/operations/99/path",
+    ):
         answer = client.get(path)
         assert answer.status_code == 422
         assert answer.json()["problems"][0]["way_out"]
@@ -258,7 +292,9 @@ def test_unknown_things(client):
 def test_any_request_keeps_to_the_contract(server):
     """schemathesis: every operation of the OpenAPI with made-up input; no server errors, answers as documented."""
     schema = schemathesis.openapi.from_url(f"{server}/openapi.json")
-    for result in schema.exclude(operation_id=["events", "compute", "importJob", "putPart", "deleteJob"]).get_all_operations():
+    for result in schema.exclude(
+        operation_id=["events", "compute", "importJob", "putPart", "deleteJob"]
+    ).get_all_operations():
         operation = result.ok()
         strategy = operation.as_strategy()
 

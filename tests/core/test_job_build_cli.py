@@ -22,11 +22,23 @@ def small_job(**changes):
     tool = {"number": 1, "cutter": {"kind": "flat", "diameter_mm": 8, "flute_length_mm": 25}, "stick_out_mm": 40}
     ball = {"number": 2, "cutter": {"kind": "ball", "diameter_mm": 6, "flute_length_mm": 25}, "stick_out_mm": 40}
     job = {
-        "name": "Small", "part": {"file": "part.step"}, "tools": [tool, ball],
+        "name": "Small",
+        "part": {"file": "part.step"},
+        "tools": [tool, ball],
         "setups": [{"id": "a", "work_zero": {"kind": "box point", "of": "part", "at": [0, 0, 1]}}],
         "operations": [
-            {"number": 10, "setup": "a", "tool": 1, "params": {"strategy": "level roughing", "stepdown_mm": 5, "stepover_mm": 4, "tolerance_mm": 0.05}},
-            {"number": 20, "setup": "a", "tool": 2, "params": {"strategy": "parallel finishing", "stepover_mm": 2, "tolerance_mm": 0.02}},
+            {
+                "number": 10,
+                "setup": "a",
+                "tool": 1,
+                "params": {"strategy": "level roughing", "stepdown_mm": 5, "stepover_mm": 4, "tolerance_mm": 0.05},
+            },
+            {
+                "number": 20,
+                "setup": "a",
+                "tool": 2,
+                "params": {"strategy": "parallel finishing", "stepover_mm": 2, "tolerance_mm": 0.02},
+            },
         ],
         "cell_mm": 0.8,
     }
@@ -102,7 +114,9 @@ def test_frames_stock_and_27_zeros(pocket):
     for x in (-1, 0, 1):
         for y in (-1, 0, 1):
             for z in (-1, 0, 1):
-                job = parse_job(small_job(setups=[{"id": "a", "work_zero": {"kind": "box point", "of": "part", "at": [x, y, z]}}]))
+                job = parse_job(
+                    small_job(setups=[{"id": "a", "work_zero": {"kind": "box point", "of": "part", "at": [x, y, z]}}])
+                )
                 zero = work_zero(job.setups[0], setup_frame(job.setups[0], pocket), pocket)
                 assert zero == pytest.approx([30 * (x + 1), 20 * (y + 1), 10 * (z + 1)])
                 seen.add(tuple(zero))
@@ -133,12 +147,17 @@ def test_up_by_face_rule(pocket):
 @pytest.mark.parametrize(
     ("change", "field"),
     [
-        ({"part": {"file": "../../etc/passwd"}}, "part.file"), ({"part": {"file": "/etc/passwd"}}, "part.file"),
-        ({"setups": []}, "operations.0.setup"), ({"tools": []}, "operations.0.tool"),
+        ({"part": {"file": "../../etc/passwd"}}, "part.file"),
+        ({"part": {"file": "/etc/passwd"}}, "part.file"),
+        ({"setups": []}, "operations.0.setup"),
+        ({"tools": []}, "operations.0.tool"),
         ({"setups": [{"id": "a", "retract_mm": 50}]}, "setups.0.retract_mm"),
         ({"setups": [{"id": "a", "stock": {"kind": "box", "x_minus_mm": -1}}]}, "setups.0.stock.x_minus_mm"),
-        ({"setups": [{"id": "a", "work_offset": 60}]}, "setups.0.work_offset"), ({"version": 9}, "version"), ({"x": 1}, "x"),
-        ({"cell_mm": 0}, "cell_mm"), ({"setups": [{"id": "a"}, {"id": "a"}]}, "setups"),
+        ({"setups": [{"id": "a", "work_offset": 60}]}, "setups.0.work_offset"),
+        ({"version": 9}, "version"),
+        ({"x": 1}, "x"),
+        ({"cell_mm": 0}, "cell_mm"),
+        ({"setups": [{"id": "a"}, {"id": "a"}]}, "setups"),
     ],
 )
 def test_wrong_documents_name_the_field(change, field):
@@ -152,8 +171,20 @@ def test_plan_writes_everything(folder, tmp_path, capsys):
     report = json.loads((tmp_path / "report.json").read_text())
     assert [o["number"] for o in report["operations"]] == [10, 20]
     first = report["operations"][0]
-    assert set(first) == {"number", "name", "strategy", "tool", "motions", "cut_length_mm", "time_s", "compute_s",
-                          "worst_gouge_mm", "worst_excess_mm", "peak_engagement_deg", "unreached"}
+    assert set(first) == {
+        "number",
+        "name",
+        "strategy",
+        "tool",
+        "motions",
+        "cut_length_mm",
+        "time_s",
+        "compute_s",
+        "worst_gouge_mm",
+        "worst_excess_mm",
+        "peak_engagement_deg",
+        "unreached",
+    }
     assert report["setups"][0]["stock_before_mm3"] == pytest.approx(64 * 44 * 21)
     assert report["proof"]["program_vs_path_mm"] <= 0.0005 + 1e-9
     assert report["proof"]["deviation"]["error_bound_mm"] < 0.01
@@ -181,7 +212,10 @@ def test_same_bytes_twice_and_only(folder, tmp_path):
 
 def test_faults_give_exit_code_2(folder, tmp_path, capsys):
     job = small_job()
-    job["tools"][0] |= {"stick_out_mm": 26, "holder": [{"lower_diameter_mm": 60, "upper_diameter_mm": 60, "height_mm": 20}]}
+    job["tools"][0] |= {
+        "stick_out_mm": 26,
+        "holder": [{"lower_diameter_mm": 60, "upper_diameter_mm": 60, "height_mm": 20}],
+    }
     job["tools"][0]["cutter"]["flute_length_mm"] = 8
     job["tools"][0]["stick_out_mm"] = 9
     (folder / "bad.json").write_text(json.dumps(job))
@@ -189,7 +223,9 @@ def test_faults_give_exit_code_2(folder, tmp_path, capsys):
     assert "holder" in capsys.readouterr().err
 
 
-@pytest.mark.parametrize("text", ["{", "[]", '{"name": 5}', '{"part": {"file": "missing.step"}, "name": "x"}', '{"name": "x"}'])
+@pytest.mark.parametrize(
+    "text", ["{", "[]", '{"name": 5}', '{"part": {"file": "missing.step"}, "name": "x"}', '{"name": "x"}']
+)
 def test_wrong_jobs_give_exit_code_1_and_a_list(text, tmp_path, capsys):
     (tmp_path / "j.json").write_text(text)
     assert main(["plan", str(tmp_path / "j.json"), "--out", str(tmp_path / "o")]) == WRONG_JOB

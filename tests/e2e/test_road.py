@@ -65,9 +65,13 @@ def test_from_a_step_file_to_a_saved_program_by_hand(page, step_file, client):
     # Tools: a number is drawn as it is typed.
     stage(page, "Tools")
     page.locator("tr", has_text="Ball 6").click()
-    expect(page.get_by_test_id("tool-drawing")).to_have_attribute("aria-label", "Tool 4 drawn to scale: diameter 6 mm, stick-out 46 mm")
+    expect(page.get_by_test_id("tool-drawing")).to_have_attribute(
+        "aria-label", "Tool 4 drawn to scale: diameter 6 mm, stick-out 46 mm"
+    )
     field(page, "Stick-out, mm").fill("50")
-    expect(page.get_by_test_id("tool-drawing")).to_have_attribute("aria-label", "Tool 4 drawn to scale: diameter 6 mm, stick-out 50 mm")
+    expect(page.get_by_test_id("tool-drawing")).to_have_attribute(
+        "aria-label", "Tool 4 drawn to scale: diameter 6 mm, stick-out 50 mm"
+    )
     field(page, "Stick-out, mm").press("Enter")
     # Route: two operations, computed in the worker.
     stage(page, "Route")
@@ -184,7 +188,18 @@ def test_commands_by_keyboard_and_a_bad_file(page, small_job):
     expect(page.get_by_test_id("size")).to_have_text("60 × 40 × 20 mm")
 
 
-@pytest.mark.parametrize("path", ["/", f"{DEMO}/part", f"{DEMO}/setups", f"{DEMO}/tools", f"{DEMO}/route?rows=10", f"{DEMO}/proof", f"{DEMO}/release"])
+@pytest.mark.parametrize(
+    "path",
+    [
+        "/",
+        f"{DEMO}/part",
+        f"{DEMO}/setups",
+        f"{DEMO}/tools",
+        f"{DEMO}/route?rows=10",
+        f"{DEMO}/proof",
+        f"{DEMO}/release",
+    ],
+)
 def test_accessibility_rules(page, path):
     page.goto(path)
     page.wait_for_timeout(2500)

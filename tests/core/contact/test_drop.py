@@ -19,8 +19,12 @@ def terrain(seed, n=5, size=14.0, rough=1.5):
     rng = np.random.default_rng(seed)
     x, y = np.meshgrid(np.linspace(0, size, n), np.linspace(0, size, n), indexing="ij")
     vertices = np.stack([x, y, rng.normal(size=(n, n)) * rough], -1).reshape(-1, 3)
-    triangles = [t for i in range(n - 1) for j in range(n - 1)
-                 for t in ([i * n + j, i * n + j + n, i * n + j + 1], [i * n + j + n, i * n + j + n + 1, i * n + j + 1])]
+    triangles = [
+        t
+        for i in range(n - 1)
+        for j in range(n - 1)
+        for t in ([i * n + j, i * n + j + n, i * n + j + 1], [i * n + j + n, i * n + j + n + 1, i * n + j + 1])
+    ]
     return Mesh(vertices, np.array(triangles, np.int32), np.zeros(len(triangles), np.int32))
 
 
@@ -38,8 +42,12 @@ def test_terrain_against_brute_force(radius, corner, seed):
 
 
 @settings(max_examples=25, deadline=None)
-@given(st.lists(st.tuples(*[st.floats(-5, 5)] * 3), min_size=3, max_size=3), st.floats(-6, 6), st.floats(-6, 6),
-       st.sampled_from(ENDS))
+@given(
+    st.lists(st.tuples(*[st.floats(-5, 5)] * 3), min_size=3, max_size=3),
+    st.floats(-6, 6),
+    st.floats(-6, 6),
+    st.sampled_from(ENDS),
+)
 def test_any_single_triangle(corners, x, y, end):
     triangle = np.array(corners)
     if np.linalg.norm(np.cross(triangle[1] - triangle[0], triangle[2] - triangle[0])) < 1e-2:

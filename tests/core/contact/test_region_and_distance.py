@@ -17,7 +17,9 @@ def test_free_region_of_a_pocket(pocket):
     index = DropIndex.build(pocket.mesh, bull_nose_profile(3, 0, 30))
     heights = HeightField.over(index, np.array([-10.0, -10.0]), np.array([70.0, 50.0]), 0.5, -5.0)
     region = heights.free_region(12.0, 0.01)
-    inside = [p for p in shapely.get_parts(region) if p.centroid.distance(shapely.Point(30, 20)) < 1 and not p.interiors]
+    inside = [
+        p for p in shapely.get_parts(region) if p.centroid.distance(shapely.Point(30, 20)) < 1 and not p.interiors
+    ]
     assert inside[0].area == pytest.approx(34 * 14, abs=1e-3)
     outside = max(shapely.get_parts(region), key=lambda p: p.area)
     expected = shapely.box(0, 0, 60, 40).buffer(3, quad_segs=90)

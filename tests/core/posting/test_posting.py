@@ -12,8 +12,10 @@ from fenrik.core.posting.dialect import format_number, safe_words
 from fenrik.core.tools import BallCutter, FlatCutter, Tool
 from fenrik.core.toolpath import Feeds, PathBuilder
 
-TOOLS = [Tool(number=1, name="Flat 8", cutter=FlatCutter(diameter_mm=8, flute_length_mm=20), stick_out_mm=30),
-         Tool(number=7, cutter=BallCutter(diameter_mm=6, flute_length_mm=20), stick_out_mm=30)]
+TOOLS = [
+    Tool(number=1, name="Flat 8", cutter=FlatCutter(diameter_mm=8, flute_length_mm=20), stick_out_mm=30),
+    Tool(number=7, cutter=BallCutter(diameter_mm=6, flute_length_mm=20), stick_out_mm=30),
+]
 
 
 def path(seed=0, n=60):
@@ -29,8 +31,11 @@ def path(seed=0, n=60):
 
 
 def operations():
-    return [PostedOperation(10, "Rough (deep) %", TOOLS[0], 6000, path(1)), PostedOperation(20, "Again", TOOLS[0], 6000, path(2)),
-            PostedOperation(30, "Finish", TOOLS[1], 9000, path(3))]
+    return [
+        PostedOperation(10, "Rough (deep) %", TOOLS[0], 6000, path(1)),
+        PostedOperation(20, "Again", TOOLS[0], 6000, path(2)),
+        PostedOperation(30, "Finish", TOOLS[1], 9000, path(3)),
+    ]
 
 
 @pytest.mark.parametrize("name", list(load_dialects()))
@@ -54,7 +59,12 @@ def test_program_and_path_agree_to_half_the_last_digit(name):
 
 
 def test_inch_dialect():
-    data = load_dialects()["Plain ISO"].model_dump() | {"name": "Inch", "units": "inch", "decimals": 4, "feed_decimals": 2}
+    data = load_dialects()["Plain ISO"].model_dump() | {
+        "name": "Inch",
+        "units": "inch",
+        "decimals": 4,
+        "feed_decimals": 2,
+    }
     data["start"] = [s.replace("G21", "G20") for s in data["start"]]
     dialect = Dialect.model_validate(data)
     program = post_programs(dialect, operations(), "x", 54)[0]
@@ -109,10 +119,20 @@ def test_planes_feed_modes_and_tools():
 @pytest.mark.parametrize(
     ("text", "words"),
     [
-        ("G1 X1\nM2", "before a feed"), ("G5 X1\nM2", "G word"), ("M77\nM2", "M word"), ("G0 Xx\nM2", "without a number"),
-        ("G0 X1\n", "without M2"), ("(open\nM2", "not closed"), ("G0 X0 Y0 F1\nG2 X5 Y5\nM2", "centre or radius"),
-        ("G0 X0 Y0 F1\nG2 X9 Y0 I1 J0\nM2", "circle"), ("G0 G1 X1\nM2", "modal group"), ("M2\nG0 X1", "after the end"),
-        ("X5\nM2", "no motion word"), ("G0 W5\nM2", "letter"), ("G0 X1.2.3\nM2", "without a number"), ("", "without M2"),
+        ("G1 X1\nM2", "before a feed"),
+        ("G5 X1\nM2", "G word"),
+        ("M77\nM2", "M word"),
+        ("G0 Xx\nM2", "without a number"),
+        ("G0 X1\n", "without M2"),
+        ("(open\nM2", "not closed"),
+        ("G0 X0 Y0 F1\nG2 X5 Y5\nM2", "centre or radius"),
+        ("G0 X0 Y0 F1\nG2 X9 Y0 I1 J0\nM2", "circle"),
+        ("G0 G1 X1\nM2", "modal group"),
+        ("M2\nG0 X1", "after the end"),
+        ("X5\nM2", "no motion word"),
+        ("G0 W5\nM2", "letter"),
+        ("G0 X1.2.3\nM2", "without a number"),
+        ("", "without M2"),
         ("G0 #1\nM2", "character"),
     ],
 )
@@ -140,8 +160,16 @@ def test_any_bytes_are_read_or_refused(data):
 
 @pytest.mark.parametrize(
     "line",
-    ["{{ ''.__class__.__mro__[1].__subclasses__() }}", "{{ program.__init__.__globals__ }}", "{% for i in range(10**9) %}x{% endfor %}",
-     "{{ self }}{{ undefined_thing }}", "{% include '/etc/passwd' %}", "{{ 'a' * 10**9 }}", "a\nb", "{{ tool.number / 0 }}"],
+    [
+        "{{ ''.__class__.__mro__[1].__subclasses__() }}",
+        "{{ program.__init__.__globals__ }}",
+        "{% for i in range(10**9) %}x{% endfor %}",
+        "{{ self }}{{ undefined_thing }}",
+        "{% include '/etc/passwd' %}",
+        "{{ 'a' * 10**9 }}",
+        "a\nb",
+        "{{ tool.number / 0 }}",
+    ],
 )
 def test_templates_cannot_reach_the_system(line):
     data = load_dialects()["Plain ISO"].model_dump() | {"start": [line]}
@@ -151,7 +179,9 @@ def test_templates_cannot_reach_the_system(line):
 
 def test_comments_are_made_harmless():
     assert safe_words("deep) M30 (x\n%é") == "deep  M30  x   ?".strip() or ")" not in safe_words("deep) M30")
-    text = post_programs(load_dialects()["Plain ISO"], [PostedOperation(1, "x) M30 (", TOOLS[0], 100, path())], "n", 54)[0].text
+    text = post_programs(
+        load_dialects()["Plain ISO"], [PostedOperation(1, "x) M30 (", TOOLS[0], 100, path())], "n", 54
+    )[0].text
     read_program(text)
 
 

@@ -29,10 +29,23 @@ def pocket_path(depth, stop=14.0, rapid_down=None, overlap=2.0):
 def run(pocket, path, tool=None, machine=None, tolerance=0.02, dialect="Plain ISO"):
     tool = tool or Tool(number=3, cutter=FLAT, stick_out_mm=30)
     zero = np.array([30.0, 20.0, 20.0])
-    programs = post_programs(load_dialects()[dialect], [PostedOperation(10, "x", tool, 8000, path.moved(-zero))], "p", 54)
+    programs = post_programs(
+        load_dialects()[dialect], [PostedOperation(10, "x", tool, 8000, path.moved(-zero))], "p", 54
+    )
     stock = Stock.box(np.zeros(3), np.array([60.0, 40, 20]), 0.5)
-    return prove(ProofInputs(stock, mesh_at(pocket, 0.002), programs, {3: tool}, [3], {10: tolerance},
-                             machine or Machine(name="M"), zero, ProofSettings(band_mm=0.1)))
+    return prove(
+        ProofInputs(
+            stock,
+            mesh_at(pocket, 0.002),
+            programs,
+            {3: tool},
+            [3],
+            {10: tolerance},
+            machine or Machine(name="M"),
+            zero,
+            ProofSettings(band_mm=0.1),
+        )
+    )
 
 
 @pytest.mark.parametrize("dialect", list(load_dialects()))
@@ -74,11 +87,19 @@ def test_holder_shank_and_near_miss(pocket):
     short = Tool(number=3, cutter=FLAT, stick_out_mm=12.0, holder=HOLDER)
     # The holder's face stands 12 above the tip: 2 above the block at full depth: exactly the near-miss limit.
     assert not run(pocket, pocket_path(10.05), short).findings
-    near = run(pocket, pocket_path(10.0), Tool(number=3, cutter=FlatCutter(diameter_mm=6, flute_length_mm=11), stick_out_mm=11.0, holder=HOLDER))
+    near = run(
+        pocket,
+        pocket_path(10.0),
+        Tool(number=3, cutter=FlatCutter(diameter_mm=6, flute_length_mm=11), stick_out_mm=11.0, holder=HOLDER),
+    )
     assert {f.kind for f in near.findings} == {"near miss"}
     assert near.findings[0].severity == "attention"
     assert near.clearance_mm.min() == pytest.approx(1.0, abs=1e-6)
-    touch = run(pocket, pocket_path(10.0), Tool(number=3, cutter=FlatCutter(diameter_mm=6, flute_length_mm=8), stick_out_mm=8.0, holder=HOLDER))
+    touch = run(
+        pocket,
+        pocket_path(10.0),
+        Tool(number=3, cutter=FlatCutter(diameter_mm=6, flute_length_mm=8), stick_out_mm=8.0, holder=HOLDER),
+    )
     assert {"holder contact"} <= {f.kind for f in touch.findings}
     assert max(f.amount for f in touch.findings if f.kind == "holder contact") == pytest.approx(2.0, abs=1e-6)
     thick = Tool(number=3, cutter=FlatCutter(diameter_mm=6, flute_length_mm=7), stick_out_mm=30, shank_diameter_mm=8)
@@ -87,7 +108,11 @@ def test_holder_shank_and_near_miss(pocket):
 
 def test_machine_limits(pocket):
     tiny = Machine(name="Tiny", travel_mm=(20, 200, 200), longest_tool_mm=10, spindle_max_rpm=5000)
-    assert {f.kind for f in run(pocket, pocket_path(10.0), machine=tiny).findings} == {"overtravel", "tool too long", "spindle speed"}
+    assert {f.kind for f in run(pocket, pocket_path(10.0), machine=tiny).findings} == {
+        "overtravel",
+        "tool too long",
+        "spindle speed",
+    }
 
 
 def test_time_and_columns(pocket):

@@ -22,8 +22,11 @@ from fenrik.demo.modelling import write_step
     [
         (BRepPrimAPI_MakeSphere(10.0).Shape(), 4 / 3 * np.pi * 1000, 400 * np.pi),
         (BRepPrimAPI_MakeCylinder(5.0, 20.0).Shape(), 500 * np.pi, 250 * np.pi),
-        (BRepPrimAPI_MakeCone(6.0, 2.0, 9.0).Shape(), np.pi * 9 / 3 * (36 + 12 + 4),
-         np.pi * (36 + 4 + 8 * np.hypot(4, 9))),
+        (
+            BRepPrimAPI_MakeCone(6.0, 2.0, 9.0).Shape(),
+            np.pi * 9 / 3 * (36 + 12 + 4),
+            np.pi * (36 + 4 + 8 * np.hypot(4, 9)),
+        ),
     ],
 )
 def test_closed_forms(shape, volume, area):
@@ -91,11 +94,17 @@ def _empty_compound():
 @pytest.mark.parametrize(
     ("data", "name", "words"),
     [
-        (b"", "a.step", "empty"), (b"hello", "a.step", "not a STEP"), (b"x" * 50, "a.doc", "ending"),
-        (b"ISO-10303-21;\nHEADER;", "a.step", "breaks off"), (b"PK\x03\x04" + b"0" * 99, "a.stl", "not an STL"),
-        (b"solid x\nvertex 1 2 x\n", "a.stl", "not three numbers"), (b"solid x\nendsolid", "a.stl", "no whole triangle"),
-        (b"ISO-10303-21;\nHEADER;ENDSEC;DATA;ENDSEC;END-ISO-10303-21;", "a.stp", ""), (b"garbage", "a.brep", ""),
-        (b"garbage", "a.igs", ""), (b"0" * (MAX_BYTES + 1), "a.step", "at most"),
+        (b"", "a.step", "empty"),
+        (b"hello", "a.step", "not a STEP"),
+        (b"x" * 50, "a.doc", "ending"),
+        (b"ISO-10303-21;\nHEADER;", "a.step", "breaks off"),
+        (b"PK\x03\x04" + b"0" * 99, "a.stl", "not an STL"),
+        (b"solid x\nvertex 1 2 x\n", "a.stl", "not three numbers"),
+        (b"solid x\nendsolid", "a.stl", "no whole triangle"),
+        (b"ISO-10303-21;\nHEADER;ENDSEC;DATA;ENDSEC;END-ISO-10303-21;", "a.stp", ""),
+        (b"garbage", "a.brep", ""),
+        (b"garbage", "a.igs", ""),
+        (b"0" * (MAX_BYTES + 1), "a.step", "at most"),
     ],
 )
 def test_bad_files_say_what_to_do(data, name, words):

@@ -138,8 +138,12 @@ def test_unchanged_tiles_are_shared_and_bricks_told():
 def test_watched_body_depth():
     stock = Stock.box(np.zeros(3), np.array([40.0, 40.0, 20.0]), 0.5)
     shank = bull_nose_profile(6, 0, 10).lifted(8.0)
-    _, record = cut(stock, np.array([[20.0, 20, 30], [20, 20, 10]]), np.array([[20.0, 20, 10], [25, 20, 12]]),
-                    Bodies(bull_nose_profile(5, 0, 8), (shank,)))
+    _, record = cut(
+        stock,
+        np.array([[20.0, 20, 30], [20, 20, 10]]),
+        np.array([[20.0, 20, 10], [25, 20, 12]]),
+        Bodies(bull_nose_profile(5, 0, 8), (shank,)),
+    )
     assert record.touch_mm[0, 0] == pytest.approx(2.0, abs=1e-9)
     assert record.touch_mm[1, 0] == pytest.approx(2.0, abs=1e-9)
 

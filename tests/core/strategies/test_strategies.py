@@ -49,7 +49,9 @@ def deviations(solid, stock):
 def test_finishing_never_gouges_the_exact_surface(dish, dish_shape, angle):
     """Distance from the ball's centre to the B-rep (BRepExtrema) is at least R − tolerance, along the motions too."""
     tolerance = 0.02
-    path = run_strategy(inputs(dish, BALL, tolerance), ParallelFinishing(stepover_mm=2.5, direction_deg=angle, tolerance_mm=tolerance)).toolpath
+    path = run_strategy(
+        inputs(dish, BALL, tolerance), ParallelFinishing(stepover_mm=2.5, direction_deg=angle, tolerance_mm=tolerance)
+    ).toolpath
     cutting = np.flatnonzero((path.kind == Kind.CUT) | (path.kind == Kind.LINK))
     rng = np.random.default_rng(0)
     shell = TopoDS.Shell(list_shapes(dish_shape, TopAbs_SHELL)[0])
@@ -104,7 +106,9 @@ def test_one_way_and_boundary_of_faces(dish):
     face = next(i for i, f in enumerate(dish.faces) if f.kind == "sphere")
     mesh = mesh_at(dish, 0.005).of_faces([face])
     given = inputs(dish, BALL, boundary=mesh)
-    path = run_strategy(given, ParallelFinishing(stepover_mm=2, way="one way", tolerance_mm=0.02, overlap_mm=-1)).toolpath
+    path = run_strategy(
+        given, ParallelFinishing(stepover_mm=2, way="one way", tolerance_mm=0.02, overlap_mm=-1)
+    ).toolpath
     cutting = path.point[path.kind == Kind.CUT]
     rim = np.sqrt(30**2 - 22**2)
     assert np.hypot(cutting[:, 0] - 25, cutting[:, 1] - 20).max() < rim - 1 + 0.05
@@ -127,8 +131,12 @@ def test_finishing_refuses(dish, params, words):
 @pytest.mark.parametrize("milling", ["climb", "conventional"])
 def test_roughing_keeps_allowances_and_clears_the_rest(pocket, milling):
     given = inputs(pocket, FLAT, 0.05)
-    outcome = run_strategy(given, LevelRoughing(stepdown_mm=4, stepover_mm=3.5, allowance_mm=0.3, floor_allowance_mm=0.2,
-                                                tolerance_mm=0.05, milling=milling))
+    outcome = run_strategy(
+        given,
+        LevelRoughing(
+            stepdown_mm=4, stepover_mm=3.5, allowance_mm=0.3, floor_allowance_mm=0.2, tolerance_mm=0.05, milling=milling
+        ),
+    )
     (stock, record), flat = carve(given, outcome.toolpath)
     distance, sources, places = deviations(pocket, stock)
     assert distance[sources >= 0].min() > 0.2 - 0.01
@@ -196,7 +204,11 @@ def test_only_where_stock_is(pocket):
 
 @pytest.mark.parametrize(
     ("params", "words"),
-    [({"stepover_mm": 9}, "wider than the tool"), ({"bottom_mm": 50}, "above the top"), ({"stepdown_mm": 1e-3}, "levels")],
+    [
+        ({"stepover_mm": 9}, "wider than the tool"),
+        ({"bottom_mm": 50}, "above the top"),
+        ({"stepdown_mm": 1e-3}, "levels"),
+    ],
 )
 def test_roughing_refuses(pocket, params, words):
     with pytest.raises(FenrikError, match=words):

@@ -10,8 +10,16 @@ def straight(points, feed):
     points = np.array(points, float)
     n = len(points)
     up = np.tile([0, 0, 1.0], (n, 1))
-    return Toolpath(points, up, np.zeros(n, np.int8), np.zeros((n, 3)), up, np.full(n, Kind.CUT, np.int8),
-                    np.full(n, float(feed)), np.zeros(n, np.int32))
+    return Toolpath(
+        points,
+        up,
+        np.zeros(n, np.int8),
+        np.zeros((n, 3)),
+        up,
+        np.full(n, Kind.CUT, np.int8),
+        np.full(n, float(feed)),
+        np.zeros(n, np.int32),
+    )
 
 
 def test_single_trapezoid_by_hand():

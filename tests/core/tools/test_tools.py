@@ -23,8 +23,13 @@ from fenrik.core.tools.profile import (
 
 TAPER = Profile(np.array([[0, 1, ARC, 0, 0, 0, 2, 2], [1, 5, LINE, 2 - 3**0.5, 3.0, 0, 0, 0.0]]), 5.0, 30.0)
 LENS = Profile(np.array([[0, 3, ARC, 0, 0, 0, 20, 20], [3, 4, ARC, 0, 0, 2.85, 1.4, 1.15]]), 4.0, 30.0)
-PROFILES = [bull_nose_profile(5, 0, 20), bull_nose_profile(5, 5, 20), bull_nose_profile(5, 1.5, 20),
-            cone_profile(3, 6, 12), TAPER]
+PROFILES = [
+    bull_nose_profile(5, 0, 20),
+    bull_nose_profile(5, 5, 20),
+    bull_nose_profile(5, 1.5, 20),
+    cone_profile(3, 6, 12),
+    TAPER,
+]
 
 
 @settings(max_examples=150, deadline=None)
@@ -74,8 +79,15 @@ def test_cutting_data():
 
 
 def test_tool_from_surface_speed_and_chip_load():
-    tool = Tool.model_validate({"number": 1, "cutter": {"kind": "flat", "diameter_mm": 10, "flute_length_mm": 20, "flutes": 3},
-                                "stick_out_mm": 30, "surface_speed_m_min": 100, "chip_load_mm": 0.05})
+    tool = Tool.model_validate(
+        {
+            "number": 1,
+            "cutter": {"kind": "flat", "diameter_mm": 10, "flute_length_mm": 20, "flutes": 3},
+            "stick_out_mm": 30,
+            "surface_speed_m_min": 100,
+            "chip_load_mm": 0.05,
+        }
+    )
     assert tool.spindle_rpm == pytest.approx(1000 * 100 / (np.pi * 10))
     assert tool.cutting_feed_mm_min == pytest.approx(tool.spindle_rpm * 3 * 0.05)
 
@@ -84,7 +96,10 @@ def test_tool_from_surface_speed_and_chip_load():
     "data",
     [
         {"cutter": {"kind": "flat", "diameter_mm": 0, "flute_length_mm": 20}, "stick_out_mm": 30},
-        {"cutter": {"kind": "bull-nose", "diameter_mm": 8, "corner_radius_mm": 4, "flute_length_mm": 20}, "stick_out_mm": 30},
+        {
+            "cutter": {"kind": "bull-nose", "diameter_mm": 8, "corner_radius_mm": 4, "flute_length_mm": 20},
+            "stick_out_mm": 30,
+        },
         {"cutter": {"kind": "ball", "diameter_mm": 8, "flute_length_mm": 3}, "stick_out_mm": 30},
         {"cutter": {"kind": "flat", "diameter_mm": 8, "flute_length_mm": 40}, "stick_out_mm": 30},
         {"cutter": {"kind": "flat", "diameter_mm": float("nan"), "flute_length_mm": 40}, "stick_out_mm": 30},
@@ -96,9 +111,17 @@ def test_impossible_tools_are_refused(data):
 
 
 def test_holder_stands_on_the_stick_out():
-    tool = Tool.model_validate({"number": 1, "cutter": FlatCutter(diameter_mm=6, flute_length_mm=20).model_dump(), "stick_out_mm": 30,
-                                "holder": [{"lower_diameter_mm": 20, "upper_diameter_mm": 30, "height_mm": 15},
-                                           {"lower_diameter_mm": 40, "upper_diameter_mm": 40, "height_mm": 10}]})
+    tool = Tool.model_validate(
+        {
+            "number": 1,
+            "cutter": FlatCutter(diameter_mm=6, flute_length_mm=20).model_dump(),
+            "stick_out_mm": 30,
+            "holder": [
+                {"lower_diameter_mm": 20, "upper_diameter_mm": 30, "height_mm": 15},
+                {"lower_diameter_mm": 40, "upper_diameter_mm": 40, "height_mm": 10},
+            ],
+        }
+    )
     first, second = holder_profiles(tool)
     assert height(first.elements, 0.0) == 30
     assert height(first.elements, 12.5) == pytest.approx(37.5)

@@ -263,6 +263,13 @@ def _mark(dirty, family, iu, iv, a, b, low, cell):
                     dirty[i, j, k] = 1
 
 
+@njit(cache=True)
+def _mark_row(dirty, family, iu, v_low, v_high, a, b, low, cell):
+    """Mark for the rays v_low to v_high of a row at once."""
+    for v in range(v_low - 1, v_high + BRICK, BRICK):
+        _mark(dirty, family, iu, min(v, v_high + 1), a, b, low, cell)
+
+
 @njit(cache=True, parallel=True, nogil=True)
 def cut_family(
     family,
@@ -435,6 +442,7 @@ def _cut_down(
     up[2] = -1.0
     for i in range(i0, i1 + 1):
         x = origin[0] + i * cell - p[0]
+        from_, to, j_low, j_high = np.inf, -np.inf, j1, j0
         for j in range(j0, j1 + 1):
             c = count[i, j]
             if c == 0 or at[i, j, c - 1] <= nearest:
@@ -476,7 +484,8 @@ def _cut_down(
                 count[i, j] = new
                 changed[i, j] = True
                 removed[m] += gone * cell * cell
-                _mark(dirty, 2, i, j, bottom, min(crest, ceiling), origin[2], cell)
+                from_, to = min(from_, bottom), max(to, crest)
+                j_low, j_high = min(j_low, j), max(j_high, j)
                 if gone > 1e-3 and length > 1e-12:
                     wide = crest - (p[2] + slope * min(max(ahead, 0.0), length))
                     w = big
@@ -486,6 +495,8 @@ def _cut_down(
                     half = 0.5 * cell / w
                     sines[m, 0] = min(sines[m, 0], side / w - half)
                     sines[m, 1] = max(sines[m, 1], side / w + half)
+        if to > from_:
+            _mark_row(dirty, 2, i, j_low, j_high, from_, to, origin[2], cell)
     return True
 
 
@@ -610,6 +621,5 @@ def _cut_side(
                 from_, to = min(from_, a), max(to, crest)
                 k_low, k_high = min(k_low, k), max(k_high, k)
         if to > from_:
-            for k in range(k_low - 1, k_high + BRICK, BRICK):
-                _mark(dirty, family, i, min(k, k_high + 1), from_, to, origin[along], cell)
+            _mark_row(dirty, family, i, k_low, k_high, from_, to, origin[along], cell)
     return True
