@@ -116,8 +116,8 @@ def cutting() -> None:
 def posting() -> None:
     """A million motions posted and read back, against a plain formatted loop writing the same lines."""
     from fenrik.core.posting import PostedOperation, load_dialects, post_programs, read_program
-    from fenrik.core.tools import FlatCutter, Tool
     from fenrik.core.toolpath import Toolpath
+    from fenrik.core.tools import FlatCutter, Tool
 
     n = 1_000_000
     points = np.cumsum(np.random.default_rng(0).normal(size=(n, 3)), axis=0) * 0.1

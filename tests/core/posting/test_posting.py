@@ -9,8 +9,8 @@ from fenrik.core.errors import FenrikError
 from fenrik.core.posting import Dialect, PostedOperation, load_dialects, post_programs, read_program
 from fenrik.core.posting.cl import cutter_location
 from fenrik.core.posting.dialect import format_number, safe_words
-from fenrik.core.tools import BallCutter, FlatCutter, Tool
 from fenrik.core.toolpath import Feeds, PathBuilder
+from fenrik.core.tools import BallCutter, FlatCutter, Tool
 
 TOOLS = [
     Tool(number=1, name="Flat 8", cutter=FlatCutter(diameter_mm=8, flute_length_mm=20), stick_out_mm=30),

@@ -8,8 +8,8 @@ from fenrik.core.posting import PostedOperation, load_dialects, post_programs
 from fenrik.core.proof import ProofInputs, ProofSettings, prove
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.stock import Stock
-from fenrik.core.tools import FlatCutter, HolderSection, Tool
 from fenrik.core.toolpath import Feeds, PathBuilder
+from fenrik.core.tools import FlatCutter, HolderSection, Tool
 
 FLAT = FlatCutter(diameter_mm=6, flute_length_mm=12)
 HOLDER = [HolderSection(lower_diameter_mm=30, upper_diameter_mm=30, height_mm=20)]

@@ -19,8 +19,8 @@ from fenrik.core.stock import Bodies, Stock, cut
 from fenrik.core.strategies import StrategyInputs, run_strategy
 from fenrik.core.strategies.level_roughing import LevelRoughing, flat_heights, plan_levels
 from fenrik.core.strategies.parallel_finishing import ParallelFinishing
-from fenrik.core.tools import BallCutter, BullNoseCutter, FlatCutter, Tool, cutter_profile
 from fenrik.core.toolpath import Feeds, Kind
+from fenrik.core.tools import BallCutter, BullNoseCutter, FlatCutter, Tool, cutter_profile
 
 FLAT = FlatCutter(diameter_mm=8, flute_length_mm=30)
 BALL = BallCutter(diameter_mm=6, flute_length_mm=30)
