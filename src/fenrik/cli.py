@@ -43,6 +43,7 @@ def main(arguments: list[str] | None = None) -> int:
     serve_parser.add_argument("--host", default="127.0.0.1")
     serve_parser.add_argument("--port", type=int, default=8040)
     serve_parser.add_argument("--workers", type=int, default=1)
+    serve_parser.add_argument("--migrate", action="store_true", help="bring the database up to date first")
     commands.add_parser("worker", help="run one worker against the same database")
     commands.add_parser("migrate", help="bring the database up to date and load the demo if it is empty")
     commands.add_parser("warm", help="compile the kernels ahead of their first use")
@@ -199,6 +200,8 @@ def _with_bar(work: Callable[[Progress], dict[str, Any]]) -> dict[str, Any]:
 def _serve(options: argparse.Namespace) -> int:
     from fenrik.app.serve import serve
 
+    if options.migrate:
+        _migrate(options)
     return serve(options.host, options.port, options.workers)
 
 

@@ -40,8 +40,11 @@ async def _start_watching() -> None:
 
 @contextlib.asynccontextmanager
 async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
-    tasks = [asyncio.create_task(hub.listen()), asyncio.create_task(_start_watching())]
-    await asyncio.to_thread(jobs.warm_reader)
+    tasks = [
+        asyncio.create_task(hub.listen()),
+        asyncio.create_task(_start_watching()),
+        asyncio.create_task(asyncio.to_thread(jobs.warm_reader)),
+    ]
     yield
     for task in tasks:
         task.cancel()

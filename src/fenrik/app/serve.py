@@ -14,6 +14,7 @@ CHECK_EVERY_S = 1.0
 
 def serve(host: str, port: int, workers: int) -> int:
     """Run the server and keep `workers` worker processes alive beside it."""
+    print(f"Fenrik answers at http://{host}:{port}", file=sys.stderr, flush=True)
     stop = threading.Event()
     keeper = threading.Thread(target=_keep_workers, args=(workers, stop), daemon=True)
     keeper.start()
