@@ -307,3 +307,10 @@ def test_any_request_keeps_to_the_contract(server):
                 assert "application/problem+json" in str(response.headers["content-type"])
 
         check()
+
+
+@pytest.mark.parametrize("name", ["a\x00b", "\ud800"])
+def test_characters_that_cannot_be_kept(client, name):
+    answer = client.post("/api/jobs", content=json.dumps({"name": name}), headers={"content-type": "application/json"})
+    assert answer.status_code == 422
+    assert answer.json()["problems"][0]["way_out"]

@@ -8,7 +8,7 @@ from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import DataError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.exceptions import HTTPException
 
@@ -76,6 +76,12 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(HTTPException)
     async def _http(_request: Request, error: HTTPException) -> JSONResponse:
         return answer(error.status_code, str(error.detail))
+
+    @app.exception_handler(DataError)
+    @app.exception_handler(UnicodeError)
+    async def _unkeepable(_request: Request, error: Exception) -> JSONResponse:
+        problem = Problem("request", "holds a character or number that cannot be kept.", "Remove control characters.")
+        return answer(422, "This cannot be kept.", [problem], type(error).__name__)
 
     @app.exception_handler(OperationalError)
     @app.exception_handler(PoolTimeout)
