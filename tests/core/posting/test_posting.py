@@ -178,7 +178,7 @@ def test_templates_cannot_reach_the_system(line):
 
 
 def test_comments_are_made_harmless():
-    assert safe_words("deep) M30 (x\n%é") == "deep  M30  x   ?".strip() or ")" not in safe_words("deep) M30")
+    assert not set(safe_words("deep) M30 (x\n%é;")) & set("()\n%;")
     text = post_programs(
         load_dialects()["Plain ISO"], [PostedOperation(1, "x) M30 (", TOOLS[0], 100, path())], "n", 54
     )[0].text
