@@ -169,7 +169,7 @@ def many_faces(path: Path) -> int:
             )
             shape = BRepAlgoAPI_Cut(shape, tool).Shape()
     write_step(shape, path)
-    from fenrik.core.solids.tessellate import list_faces
+    from fenrik.core.solids.describe import list_faces
 
     return len(list_faces(shape))
 

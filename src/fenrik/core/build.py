@@ -23,7 +23,8 @@ from fenrik.core.packing import pack, unpack
 from fenrik.core.posting import Dialect, PostedOperation, Program, load_dialects, post_programs
 from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof import Proof, ProofInputs, prove
-from fenrik.core.solids import Edge, Face, Mesh, Solid, find_faces, read_solid
+from fenrik.core.solids import Mesh, Solid, find_faces, read_solid
+from fenrik.core.solids.packing import pack_solid, unpack_solid
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.stock import Bodies, Stock, cut
 from fenrik.core.stock.field import suggested_cell
@@ -369,58 +370,6 @@ class Build:
         if with_proof:
             self.proof(setup, part_of(progress, share, 1.0))
         progress(1.0, "done")
-
-
-def pack_solid(solid: Solid) -> bytes:
-    edges = solid.edges
-    points = np.concatenate([e.points for e in edges]) if edges else np.zeros((0, 3))
-    meta = {
-        "faces": [asdict(f) for f in solid.faces],
-        "edges": [{k: v for k, v in e.__dict__.items() if k != "points"} | {"count": len(e.points)} for e in edges],
-        "volume": solid.volume_mm3,
-        "area": solid.area_mm2,
-        "centroid": solid.centroid,
-        "warnings": solid.warnings,
-        "unit": solid.unit,
-        "scale": solid.scale,
-        "deflection": solid.mesh.deflection_mm,
-    }
-    return pack(
-        meta,
-        vertices=solid.mesh.vertices,
-        triangles=solid.mesh.triangles,
-        face_ids=solid.mesh.face_ids,
-        edge_points=points,
-        brep=np.frombuffer(solid.brep, np.uint8),
-    )
-
-
-def unpack_solid(data: bytes) -> Solid:
-    meta, arrays = unpack(data)
-    mesh = Mesh(arrays["vertices"], arrays["triangles"], arrays["face_ids"], meta["deflection"])
-    tuples: list[dict[str, Any]] = [
-        {k: tuple(v) if isinstance(v, list) else v for k, v in f.items()} for f in meta["faces"]
-    ]
-    faces = [Face(**f) for f in tuples]
-    edges, at = [], 0
-    for e in meta["edges"]:
-        count = e.pop("count")
-        centre = e.pop("centre")
-        edges.append(Edge(points=arrays["edge_points"][at : at + count], centre=tuple(centre) if centre else None, **e))
-        at += count
-    x, y, z = meta["centroid"]
-    return Solid(
-        mesh,
-        faces,
-        edges,
-        arrays["brep"].tobytes(),
-        meta["volume"],
-        meta["area"],
-        (x, y, z),
-        meta["warnings"],
-        meta["unit"],
-        meta["scale"],
-    )
 
 
 def _pack_programs(programs: list[Program]) -> bytes:

@@ -17,7 +17,7 @@ from OCP.STEPControl import STEPControl_AsIs, STEPControl_Writer
 from OCP.TopAbs import TopAbs_EDGE
 from OCP.TopoDS import TopoDS
 
-from fenrik.core.solids.tessellate import list_shapes
+from fenrik.core.solids.describe import list_shapes
 
 FOLDER = Path(__file__).parent / "models"
 

@@ -13,8 +13,8 @@ from OCP.TopoDS import TopoDS
 from fenrik.core.contact import DropIndex, tip_heights
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.errors import FenrikError
+from fenrik.core.solids.describe import list_shapes
 from fenrik.core.solids.reading import mesh_at, solid_from_shape
-from fenrik.core.solids.tessellate import list_shapes
 from fenrik.core.stock import Bodies, Stock, cut
 from fenrik.core.strategies import StrategyInputs, run_strategy
 from fenrik.core.strategies.level_roughing import LevelRoughing, flat_heights, plan_levels

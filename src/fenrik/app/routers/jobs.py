@@ -22,10 +22,11 @@ from fenrik.app.context import open_job, store
 from fenrik.app.documents import Change
 from fenrik.app.status import JobStatus, job_status
 from fenrik.app.tables import JobRow, ReleaseRow, RevisionRow, TaskRow, engine
-from fenrik.core.build import Build, pack_solid, unpack_solid
+from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, fail
 from fenrik.core.job import Job, Part, parse_job
 from fenrik.core.solids import read_solid
+from fenrik.core.solids.packing import pack_solid, unpack_solid
 from fenrik.core.solids.reading import MAX_BYTES
 from fenrik.core.units import parse_number
 from fenrik.demo.jobs import MACHINES, TOOLS

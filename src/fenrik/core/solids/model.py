@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from dataclasses import dataclass, field, replace
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -57,7 +57,20 @@ class Mesh:
 
 @dataclass(frozen=True)
 class Face:
-    """What is known of one face: enough to pick it, measure it and find it again."""
+    """What is known of one face: enough to pick it, measure it, recognise features with it and find it again.
+
+    Attributes:
+        kind: plane, cylinder, cone, sphere, torus, freeform; mesh for a patch of triangles.
+        normal: outward normal of a plane, axis of a cylinder, cone or torus.
+        origin: a point of the plane or of the axis, centre of a sphere or torus; for a cone its apex.
+        radius_mm: of a cylinder or sphere; the larger radius of a torus.
+        minor_radius_mm: the smaller radius of a torus.
+        half_angle_deg: between axis and side of a cone.
+        concave: the material lies outside (bore, inner fillet); False for planes and freeform faces.
+        span_deg: how far a face goes round its axis.
+        loops: edges of each boundary, the outer one first.
+        body: which body of the model it belongs to.
+    """
 
     kind: str
     area_mm2: float
@@ -67,11 +80,29 @@ class Face:
     neighbours: tuple[int, ...]
     low: tuple[float, float, float]
     high: tuple[float, float, float]
+    origin: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    minor_radius_mm: float | None = None
+    half_angle_deg: float | None = None
+    concave: bool = False
+    span_deg: float = 0.0
+    loops: tuple[tuple[int, ...], ...] = ()
+    body: int = 0
+    colour: str = ""
 
 
 @dataclass(frozen=True)
 class Edge:
-    """One edge as a polyline (k, 3) with its kind; circles know their centre and radius."""
+    """One edge as a polyline (k, 3), and how its faces meet.
+
+    Attributes:
+        kind: line, circle or curve; circles know their centre, radius and axis.
+        faces: the two faces, −1 where one is missing; the same twice at a seam.
+        turn: convex, concave, smooth (tangent), seam, or open; empty for a mesh.
+        angle_deg: between the outward normals in the middle.
+        middle, tangent: half-way point, and direction there (with the face `faces[0]` at its left).
+        into: directions from the middle into each of the two faces.
+        ends: numbers of the vertices at its ends.
+    """
 
     points: Points
     kind: str
@@ -79,6 +110,49 @@ class Edge:
     centre: tuple[float, float, float] | None = None
     radius_mm: float | None = None
     closed: bool = False
+    axis: tuple[float, float, float] | None = None
+    faces: tuple[int, int] = (-1, -1)
+    turn: str = ""
+    angle_deg: float = 0.0
+    middle: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    tangent: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    into: tuple[tuple[float, float, float], tuple[float, float, float]] = ((0.0, 0.0, 0.0), (0.0, 0.0, 0.0))
+    ends: tuple[int, int] = (-1, -1)
+
+
+@dataclass(frozen=True)
+class Body:
+    """One body of a model file.
+
+    Attributes:
+        name: unique in the file; instances of an assembly carry their path.
+        kind: solid, shell, or mesh.
+        first_face, faces: the stretch of the model's faces that is this body.
+    """
+
+    name: str
+    kind: str
+    first_face: int
+    faces: int
+    volume_mm3: float
+    colour: str = ""
+
+
+@dataclass(frozen=True)
+class HealthNote:
+    """One thing that a check of the model found.
+
+    Attributes:
+        kind: open shell, sliver, tiny edge, self-crossing, invalid.
+        mended: it was put right on reading.
+        place: where, in part coordinates.
+    """
+
+    kind: str
+    message: str
+    mended: bool
+    place: tuple[float, float, float] | None = None
+    amount_mm: float | None = None
 
 
 @dataclass(frozen=True)
@@ -89,6 +163,8 @@ class Solid:
         brep: the exact shape in Open CASCADE's binary form, empty for a mesh file.
         volume_mm3, area_mm2, centroid: measured on the exact shape where there is one.
         warnings: what a person should know about the file.
+        bodies: the bodies, in the order of the file; their faces stand one after another.
+        health: what a check of the model found and mended (see `health.py`).
     """
 
     mesh: Mesh
@@ -101,6 +177,8 @@ class Solid:
     warnings: list[str] = field(default_factory=list)
     unit: str = "mm"
     scale: float = 1.0
+    bodies: list[Body] = field(default_factory=list)
+    health: list[HealthNote] = field(default_factory=list)
 
     @property
     def is_exact(self) -> bool:
@@ -135,4 +213,6 @@ class Solid:
             "unit": self.unit,
             "scale": self.scale,
             "warnings": self.warnings,
+            "bodies": [asdict(b) for b in self.bodies],
+            "health": [asdict(h) for h in self.health],
         }

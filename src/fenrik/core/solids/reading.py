@@ -1,27 +1,32 @@
-"""Read STEP, IGES, BREP and STL files; say clearly what is wrong with them."""
+"""Read model files: STEP, IGES, BREP, STL, 3MF and OBJ; say clearly what is wrong with them."""
 
 from __future__ import annotations
 
-import struct
 import tempfile
+from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from fenrik.core.errors import fail
-from fenrik.core.solids.model import Face, Mesh, Solid
+from fenrik.core.solids.meshes import MESH_SUFFIXES, read_mesh_file, solid_from_meshes
+from fenrik.core.solids.model import Body, Face, Mesh, Solid
+
+if TYPE_CHECKING:
+    from fenrik.core.solids.xcaf import NamedShape
 
 MAX_BYTES = 128 * 1024 * 1024
 VIEW_DEFLECTION = 5e-4
 """Deflection of the picture as a share of the part's diagonal."""
 
-SUFFIXES = (".step", ".stp", ".iges", ".igs", ".brep", ".brp", ".stl")
+EXACT_SUFFIXES = (".step", ".stp", ".iges", ".igs", ".brep", ".brp")
+SUFFIXES = (*EXACT_SUFFIXES, *MESH_SUFFIXES)
 _USUAL_MM = (1.0, 5000.0)
 
 
 def read_solid(data: bytes, name: str, scale: float = 1.0) -> Solid:
-    """Read a solid from the bytes of a file.
+    """Read all bodies of a model file.
 
     Args:
         data: the file's content.
@@ -46,89 +51,118 @@ def read_solid(data: bytes, name: str, scale: float = 1.0) -> Solid:
             "Export only the bodies that this job needs, or a coarser mesh.",
             name,
         )
-    if suffix == ".stl":
-        return _solid_from_mesh(_read_stl(data, name), scale)
-    return solid_from_shape(_read_shape(data, suffix, name), scale)
+    if suffix in MESH_SUFFIXES:
+        bodies = read_mesh_file(data, suffix, name)
+        for body in bodies:
+            _check_numbers(body.corners)
+        solid = solid_from_meshes(bodies, scale)
+        return replace(solid, warnings=[*solid.warnings, *size_warnings(np.ptp(solid.mesh.vertices, axis=0))])
+    return solid_from_shapes(_read_shapes(data, suffix, name), scale)
 
 
-def _read_shape(data: bytes, suffix: str, name: str) -> Any:
+def _read_shapes(data: bytes, suffix: str, name: str) -> list[NamedShape]:
     from OCP.BRep import BRep_Builder
     from OCP.BRepTools import BRepTools
     from OCP.IFSelect import IFSelect_RetDone
     from OCP.IGESControl import IGESControl_Reader
-    from OCP.STEPControl import STEPControl_Reader
     from OCP.TopoDS import TopoDS_Shape
 
-    if suffix in (".step", ".stp") and b"ISO-10303-21" not in data[:2048]:
+    from fenrik.core.solids.xcaf import NamedShape, read_step
+
+    is_step = suffix in (".step", ".stp")
+    if is_step and b"ISO-10303-21" not in data[:2048]:
         raise fail(
             "part.file",
             "is not a STEP file: its first line does not say ISO-10303-21.",
             "Export it again as STEP (AP203, AP214 or AP242).",
             name,
         )
-    if suffix in (".step", ".stp") and b"END-ISO-10303-21" not in data[-4096:]:
+    if is_step and b"END-ISO-10303-21" not in data[-4096:]:
         raise fail(
             "part.file", "breaks off before its end (END-ISO-10303-21 is missing).", "Copy or export it again.", name
         )
     with tempfile.TemporaryDirectory(prefix="fenrik-") as folder:
-        path = str(Path(folder) / f"model{suffix}")
-        Path(path).write_bytes(data)
+        path = Path(folder) / f"model{suffix}"
+        path.write_bytes(data)
+        if is_step:
+            return read_step(path, name)
         if suffix in (".brep", ".brp"):
             shape = TopoDS_Shape()
-            if not BRepTools.Read_s(shape, path, BRep_Builder()):
+            if not BRepTools.Read_s(shape, str(path), BRep_Builder()):
                 raise fail("part.file", "is not a BREP file.", "Export it again.", name)
-            return shape
-        reader = STEPControl_Reader() if suffix in (".step", ".stp") else IGESControl_Reader()
-        if reader.ReadFile(path) != IFSelect_RetDone:
+            return [NamedShape(shape)]
+        reader = IGESControl_Reader()
+        if reader.ReadFile(str(path)) != IFSelect_RetDone:
             raise fail(
                 "part.file", "cannot be read; it is damaged or not what its ending says.", "Export it again.", name
             )
         reader.TransferRoots()
-        return reader.OneShape()
+        return [NamedShape(reader.OneShape())]
 
 
 def solid_from_shape(shape: Any, scale: float = 1.0) -> Solid:
-    """Tessellate, describe and measure an Open CASCADE shape.
+    """Tessellate, describe and measure one Open CASCADE shape; see `solid_from_shapes`."""
+    from fenrik.core.solids.xcaf import NamedShape
+
+    return solid_from_shapes([NamedShape(shape)], scale)
+
+
+def solid_from_shapes(shapes: list[NamedShape], scale: float = 1.0) -> Solid:
+    """Take shapes apart into bodies, mend what can be mended, tessellate, describe and measure.
 
     Raises:
-        FenrikError: when it has no face, or its coordinates are not numbers.
+        FenrikError: when there is no face, or coordinates are not numbers.
     """
-    from OCP.BRepBuilderAPI import BRepBuilderAPI_Transform
-    from OCP.gp import gp_Pnt, gp_Trsf
-    from OCP.TopAbs import TopAbs_SOLID
-
     from fenrik.core.solids import tessellate as tess
+    from fenrik.core.solids.describe import describe, measure
+    from fenrik.core.solids.health import check_tables, mend
+    from fenrik.core.solids.splitting import compound_of, split_bodies
 
-    if shape is None or shape.IsNull() or not tess.list_faces(shape):
+    bodies = split_bodies(shapes, scale)
+    if not bodies:
         raise fail("part.file", "holds no surface at all.", "Export the solid body, not only curves or points.")
-    if scale != 1.0:
-        trsf = gp_Trsf()
-        trsf.SetScale(gp_Pnt(0, 0, 0), scale)
-        shape = BRepBuilderAPI_Transform(shape, trsf, True).Shape()
-    warnings = []
-    solids = tess.list_shapes(shape, TopAbs_SOLID)
-    if not solids:
-        warnings.append("The file holds faces but no closed solid; volume and collision checks may be wrong.")
-    elif len(solids) > 1:
-        warnings.append(f"The file holds {len(solids)} solids; they are taken together as one part.")
-    faces = tess.describe_faces(shape)
-    volume, area, centroid = tess.measure(shape)
-    low = np.min([f.low for f in faces], axis=0)
-    high = np.max([f.high for f in faces], axis=0)
-    diagonal = float(np.linalg.norm(high - low))
-    _check_numbers(np.array([low, high]))
+    bodies, notes = mend(bodies)
+    shape = compound_of([b.shape for b in bodies])
+    volume, area, centroid = measure(shape)
+    rough = tess.bounds_of(shape)
+    _check_numbers(rough)
+    deflection = max(float(np.linalg.norm(rough[1] - rough[0])) * VIEW_DEFLECTION, 1e-6)
+    faces, edges = describe(shape, deflection)
+    listed, faces = _list_bodies(bodies, faces)
     brep = tess.to_bytes(shape)
-    mesh = tess.tessellate(shape, max(diagonal * VIEW_DEFLECTION, 1e-6))
+    mesh = tess.tessellate(shape, deflection)
     if len(mesh.triangles) == 0:
         raise fail("part.file", "has faces that cannot be meshed.", "Heal the model and export it again.")
-    if solids and tess.open_edges(mesh):
+    notes += check_tables(faces, edges, listed)
+    warnings = [n.message for n in notes if not n.mended and n.kind in ("open shell", "invalid")]
+    if all(b.kind != "solid" for b in listed):
+        warnings.insert(0, "The file holds faces but no closed solid; volume and collision checks may be wrong.")
+    elif tess.open_edges(mesh) and not any(n.kind == "open shell" for n in notes):
         warnings.append(
             "The faces of the solid do not close. Paths work; volume and deviation near the gaps do not. "
             "Heal the model where it was made."
         )
-    edges = tess.describe_edges(shape, max(diagonal * VIEW_DEFLECTION, 1e-6))
-    warnings += size_warnings(high - low)
-    return Solid(mesh, faces, edges, brep, volume, area, centroid, warnings, "mm", scale)
+    warnings += size_warnings(rough[1] - rough[0])
+    return Solid(mesh, faces, edges, brep, volume, area, centroid, warnings, "mm", scale, listed, notes)
+
+
+def _list_bodies(bodies: list[NamedShape], faces: list[Face]) -> tuple[list[Body], list[Face]]:
+    """Bodies with their stretch of faces; the faces learn their body and colour."""
+    from fenrik.core.solids.describe import list_faces, measure
+    from fenrik.core.solids.splitting import compound_of, kind_of
+
+    counts = [len(list_faces(b.shape)) for b in bodies]
+    if sum(counts) != len(faces):  # bodies that share faces are one body
+        bodies = [replace(bodies[0], shape=compound_of([b.shape for b in bodies]), face_colours=[])]
+        counts = [len(faces)]
+    listed: list[Body] = []
+    coloured: list[Face] = []
+    for k, (body, count) in enumerate(zip(bodies, counts, strict=True)):
+        own = faces[len(coloured) : len(coloured) + count]
+        colours = body.face_colours if len(body.face_colours) == count else [""] * count
+        listed.append(Body(body.name, kind_of(body.shape), len(coloured), count, measure(body.shape)[0], body.colour))
+        coloured += [replace(f, body=k, colour=c or body.colour) for f, c in zip(own, colours, strict=True)]
+    return listed, coloured
 
 
 def mesh_at(solid: Solid, deflection_mm: float) -> Mesh:
@@ -163,98 +197,3 @@ def _check_numbers(values: np.ndarray) -> None:
             "has coordinates that are not numbers or lie more than 10 km out.",
             "Export it again near its origin.",
         )
-
-
-def _read_stl(data: bytes, name: str) -> np.ndarray:
-    """Corner points (m, 3, 3) of a binary or text STL."""
-    if len(data) >= 84:
-        count = struct.unpack_from("<I", data, 80)[0]
-        if 84 + 50 * count == len(data) and count > 0:
-            record = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("rest", "<u2")])
-            return np.frombuffer(data, record, count, 84)["corners"].astype(np.float64)
-    if data.lstrip()[:5].lower() != b"solid":
-        raise fail("part.file", "is not an STL file, or it breaks off before its end.", "Export it again.", name)
-    words = [line.split()[1:4] for line in data.splitlines() if line.lstrip()[:6].lower() == b"vertex"]
-    try:
-        corners = np.array(words, dtype=np.float64)
-    except ValueError as error:
-        raise fail("part.file", "has a vertex that is not three numbers.", "Export it again.", name) from error
-    if len(corners) == 0 or len(corners) % 3:
-        raise fail("part.file", "holds no whole triangle.", "Export it again.", name)
-    return corners.reshape(-1, 3, 3)
-
-
-def _solid_from_mesh(corners: np.ndarray, scale: float) -> Solid:
-    from fenrik.core.solids.facets import group_faces
-    from fenrik.core.solids.tessellate import weld
-
-    _check_numbers(corners)
-    count = len(corners)
-    raw = Mesh(
-        (corners * scale).reshape(-1, 3), np.arange(3 * count, dtype=np.int32).reshape(-1, 3), np.zeros(count, np.int32)
-    )
-    diagonal = float(np.linalg.norm(np.ptp(raw.vertices, axis=0)))
-    mesh = weld(raw, max(1e-7, diagonal * 1e-9))
-    if len(mesh.triangles) == 0:
-        raise fail("part.file", "holds only triangles without area.", "Export it again.")
-    mesh, faces, edges, open_edges = group_faces(mesh)
-    warnings = size_warnings(np.ptp(mesh.vertices, axis=0))
-    if open_edges:
-        warnings.append(
-            f"The mesh is open: {open_edges} edges have a triangle on one side only. "
-            "Paths work; volume and deviation near the gaps do not."
-        )
-    if not open_edges and mesh.volume_mm3() < 0:
-        mesh = Mesh(mesh.vertices, mesh.triangles[:, ::-1].copy(), mesh.face_ids)
-        warnings.append("The triangles faced inwards and were turned round.")
-    centroid = tuple(float(v) for v in _mesh_centroid(mesh))
-    return Solid(
-        mesh,
-        _as_faces(mesh, faces),
-        edges,
-        b"",
-        mesh.volume_mm3(),
-        mesh.area_mm2(),
-        (centroid[0], centroid[1], centroid[2]),
-        warnings,
-        "mm",
-        scale,
-    )
-
-
-def _mesh_centroid(mesh: Mesh) -> np.ndarray:
-    a, b, c = np.moveaxis(mesh.corners(), 1, 0)
-    volumes = np.einsum("ij,ij->i", a, np.cross(b, c))
-    total = volumes.sum()
-    if abs(total) < 1e-12:
-        return mesh.vertices.mean(axis=0)
-    return ((a + b + c) * volumes[:, None]).sum(axis=0) / (4.0 * total)
-
-
-def _as_faces(mesh: Mesh, neighbours: list[tuple[int, ...]]) -> list[Face]:
-    faces = []
-    for index, touching in enumerate(neighbours):
-        a, b, c = np.moveaxis(mesh.vertices[mesh.triangles[mesh.face_ids == index]], 1, 0)
-        cross = np.cross(b - a, c - a)
-        areas = np.linalg.norm(cross, axis=1) / 2
-        area = float(areas.sum())
-        centroid = ((a + b + c) / 3 * areas[:, None]).sum(axis=0) / max(area, 1e-300)
-        mean = cross.sum(axis=0) / max(2 * area, 1e-300)
-        flat = float(np.linalg.norm(mean)) > 1 - 1e-6
-        corners = np.concatenate([a, b, c])
-        x, y, z = (float(v) for v in centroid)
-        n = mean / np.linalg.norm(mean) if flat else np.zeros(3)
-        low, high = corners.min(axis=0), corners.max(axis=0)
-        faces.append(
-            Face(
-                "plane" if flat else "mesh",
-                area,
-                (x, y, z),
-                (float(n[0]), float(n[1]), float(n[2])),
-                None,
-                touching,
-                (float(low[0]), float(low[1]), float(low[2])),
-                (float(high[0]), float(high[1]), float(high[2])),
-            )
-        )
-    return faces

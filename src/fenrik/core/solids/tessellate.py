@@ -1,4 +1,4 @@
-"""Triangles, faces and edges out of an exact shape (Open CASCADE)."""
+"""Triangles out of an exact shape (Open CASCADE)."""
 
 from __future__ import annotations
 
@@ -6,57 +6,25 @@ import io
 from typing import Any
 
 import numpy as np
+from OCP.BinTools import BinTools
 from OCP.Bnd import Bnd_Box
 from OCP.BRep import BRep_Tool
-from OCP.BRepAdaptor import BRepAdaptor_Curve, BRepAdaptor_Surface
 from OCP.BRepBndLib import BRepBndLib
-from OCP.BRepGProp import BRepGProp
 from OCP.BRepMesh import BRepMesh_IncrementalMesh
 from OCP.BRepTools import BRepTools
-from OCP.GCPnts import GCPnts_TangentialDeflection
-from OCP.GeomAbs import GeomAbs_CurveType, GeomAbs_SurfaceType
-from OCP.gp import gp_Pnt
-from OCP.GProp import GProp_GProps
-from OCP.TopAbs import TopAbs_EDGE, TopAbs_FACE, TopAbs_REVERSED
-from OCP.TopExp import TopExp_Explorer
+from OCP.TopAbs import TopAbs_REVERSED
 from OCP.TopLoc import TopLoc_Location
-from OCP.TopoDS import TopoDS
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
-from fenrik.core.solids.model import Edge, Face, Mesh
+from fenrik.core.frames import Points
+from fenrik.core.solids.describe import list_faces
+from fenrik.core.solids.model import Mesh
 
-_SURFACES = {
-    GeomAbs_SurfaceType.GeomAbs_Plane: "plane",
-    GeomAbs_SurfaceType.GeomAbs_Cylinder: "cylinder",
-    GeomAbs_SurfaceType.GeomAbs_Cone: "cone",
-    GeomAbs_SurfaceType.GeomAbs_Sphere: "sphere",
-    GeomAbs_SurfaceType.GeomAbs_Torus: "torus",
-}
-_CURVES = {GeomAbs_CurveType.GeomAbs_Line: "line", GeomAbs_CurveType.GeomAbs_Circle: "circle"}
 ANGULAR_DEFLECTION_RAD = 0.35
 # The mesher overshoots its own limit by up to 1.7 times on a sphere (measured in the tests), so it is asked for less.
 MESHER_SHARE = 0.5
-
-
-def list_shapes(shape: Any, kind: Any) -> list[Any]:
-    """Sub-shapes of a kind, each once, in the order of the file."""
-    found: list[Any] = []
-    seen: dict[int, list[Any]] = {}
-    explorer = TopExp_Explorer(shape, kind)
-    while explorer.More():
-        current = explorer.Current()
-        bucket = seen.setdefault(hash(current), [])
-        if not any(current.IsSame(other) for other in bucket):
-            bucket.append(current)
-            found.append(current)
-        explorer.Next()
-    return found
-
-
-def list_faces(shape: Any) -> list[Any]:
-    return [TopoDS.Face(s) for s in list_shapes(shape, TopAbs_FACE)]
 
 
 def tessellate(shape: Any, deflection_mm: float) -> Mesh:
@@ -119,90 +87,18 @@ def open_edges(mesh: Mesh) -> int:
     return int((count != 2).sum())
 
 
-def describe_faces(shape: Any) -> list[Face]:
-    """Kind, area, place, direction and neighbours of every face, in the order of the file."""
-    faces = list_faces(shape)
-    owners: dict[int, list[tuple[Any, int]]] = {}
-    touching: list[set[int]] = [set() for _ in faces]
-    for index, face in enumerate(faces):
-        for edge in list_shapes(face, TopAbs_EDGE):
-            bucket = owners.setdefault(hash(edge), [])
-            for other, owner in bucket:
-                if owner != index and edge.IsSame(other):
-                    touching[index].add(owner)
-                    touching[owner].add(index)
-            bucket.append((edge, index))
-    return [_describe(face, tuple(sorted(touching[i]))) for i, face in enumerate(faces)]
-
-
-def _describe(face: Any, neighbours: tuple[int, ...]) -> Face:
-    surface = BRepAdaptor_Surface(face)
-    kind = _SURFACES.get(surface.GetType(), "freeform")
-    props = GProp_GProps()
-    BRepGProp.SurfaceProperties_s(face, props)
+def bounds_of(shape: Any) -> Points:
+    """Lowest and highest corner of a shape's faces, (2, 3)."""
     box = Bnd_Box()
-    BRepBndLib.AddOptimal_s(face, box, False, False)
-    low, high = (box.CornerMin(), box.CornerMax()) if not box.IsVoid() else (gp_Pnt(0, 0, 0), gp_Pnt(0, 0, 0))
-    radius: float | None = None
-    normal = (0.0, 0.0, 0.0)
-    if kind == "plane":
-        direction = surface.Plane().Axis().Direction()
-        sign = -1.0 if face.Orientation() == TopAbs_REVERSED else 1.0
-        sign *= 1.0 if surface.Plane().Direct() else -1.0
-        normal = (sign * direction.X(), sign * direction.Y(), sign * direction.Z())
-    elif kind == "cylinder":
-        radius = surface.Cylinder().Radius()
-        direction = surface.Cylinder().Axis().Direction()
-        normal = (direction.X(), direction.Y(), direction.Z())
-    elif kind == "sphere":
-        radius = surface.Sphere().Radius()
-    centre = props.CentreOfMass()
-    return Face(
-        kind,
-        abs(props.Mass()),
-        (centre.X(), centre.Y(), centre.Z()),
-        normal,
-        radius,
-        neighbours,
-        low.Coord(),
-        high.Coord(),
-    )
-
-
-def describe_edges(shape: Any, deflection_mm: float) -> list[Edge]:
-    """Edges as polylines within `deflection_mm`; those without a curve in space are left out."""
-    edges = []
-    for sub in list_shapes(shape, TopAbs_EDGE):
-        edge = TopoDS.Edge(sub)
-        if BRep_Tool.Degenerated_s(edge):
-            continue
-        curve = BRepAdaptor_Curve(edge)
-        sampler = GCPnts_TangentialDeflection(curve, ANGULAR_DEFLECTION_RAD / 2, deflection_mm, 2, 1e-7)
-        points = np.array([sampler.Value(i).Coord() for i in range(1, sampler.NbPoints() + 1)])
-        length = float(np.linalg.norm(np.diff(points, axis=0), axis=1).sum())
-        kind = _CURVES.get(curve.GetType(), "curve")
-        centre, radius = None, None
-        if kind == "circle":
-            place = curve.Circle().Location()
-            centre, radius = (place.X(), place.Y(), place.Z()), curve.Circle().Radius()
-        edges.append(Edge(points, kind, length, centre, radius, bool(np.linalg.norm(points[0] - points[-1]) < 1e-6)))
-    return edges
-
-
-def measure(shape: Any) -> tuple[float, float, tuple[float, float, float]]:
-    """Exact volume, area and centre of mass of a shape (`GProp`)."""
-    volume, surface = GProp_GProps(), GProp_GProps()
-    BRepGProp.VolumeProperties_s(shape, volume)
-    BRepGProp.SurfaceProperties_s(shape, surface)
-    centre = volume.CentreOfMass() if abs(volume.Mass()) > 1e-12 else surface.CentreOfMass()
-    return volume.Mass(), surface.Mass(), (centre.X(), centre.Y(), centre.Z())
+    BRepBndLib.AddOptimal_s(shape, box, False, False)
+    if box.IsVoid():
+        return np.zeros((2, 3))
+    return np.array([box.CornerMin().Coord(), box.CornerMax().Coord()])
 
 
 def to_bytes(shape: Any) -> bytes:
     """The exact shape without its triangles, in Open CASCADE's binary form."""
     BRepTools.Clean_s(shape)
     stream = io.BytesIO()
-    from OCP.BinTools import BinTools
-
     BinTools.Write_s(shape, stream)
     return stream.getvalue()

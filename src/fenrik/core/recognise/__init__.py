@@ -1,0 +1,31 @@
+"""Recognise what a solid is made of: holes, pockets, slots, bosses, flat areas, chamfers, fillets, undercuts."""
+
+from fenrik.core.recognise.features import (
+    Blend,
+    Boss,
+    Chamfer,
+    DraftWall,
+    FlatArea,
+    Hole,
+    HoleStep,
+    OuterProfile,
+    Pocket,
+    Recognition,
+    Undercut,
+)
+from fenrik.core.recognise.run import recognise
+
+__all__ = [
+    "Blend",
+    "Boss",
+    "Chamfer",
+    "DraftWall",
+    "FlatArea",
+    "Hole",
+    "HoleStep",
+    "OuterProfile",
+    "Pocket",
+    "Recognition",
+    "Undercut",
+    "recognise",
+]
