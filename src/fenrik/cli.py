@@ -20,8 +20,9 @@ from fenrik.core.build import Build, MemoryStore
 from fenrik.core.errors import FenrikError, Problem
 from fenrik.core.job import Job, parse_job
 from fenrik.core.progress import Progress, part_of, silent
-from fenrik.core.report import cl_texts, merged_proof, setup_report, setup_sheet, stl_bytes
+from fenrik.core.report import cl_texts, merged_proof, setup_report, setup_sheet
 from fenrik.core.solids import read_solid
+from fenrik.core.solids.writing import stl_bytes
 
 DONE, WRONG_JOB, FAULTS = 0, 1, 2
 

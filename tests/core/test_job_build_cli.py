@@ -10,12 +10,18 @@ import trimesh
 from fenrik.cli import DONE, FAULTS, WRONG_JOB, main
 from fenrik.core.build import Build, MemoryStore
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job, setup_frame, stock_box, work_zero, zero_points
+from fenrik.core.job import parse_job, zero_points
 from fenrik.core.keys import key_of
+from fenrik.core.placing import Placing
 from fenrik.core.posting import read_program
 from fenrik.core.progress import Cancelled
 from fenrik.demo import demo_job, demo_model
 from fenrik.demo.modelling import write_step
+
+
+def place(job, solid):
+    """The first setup of a job worked out on a solid."""
+    return Placing(job, job.setups[0], solid, solid, lambda _name: b"", lambda _id: None, None)
 
 
 def small_job(**changes):
@@ -103,10 +109,9 @@ def test_nothing_is_computed_twice_and_cancel_leaves_nothing_half(folder):
 def test_frames_stock_and_27_zeros(pocket):
     for axis, size in (("+z", (60, 40, 20)), ("+x", (None, None, 60)), ("-y", (None, None, 40))):
         job = parse_job(small_job(setups=[{"id": "a", "up": {"kind": "axis", "axis": axis}, "spin_deg": 90}]))
-        setup = job.setups[0]
-        frame = setup_frame(setup, pocket)
-        low, high = stock_box(setup, frame, pocket)
-        part_low, part_high = pocket.mesh.in_frame(frame).bounds()
+        placing = place(job, pocket)
+        low, high = placing.stock
+        part_low, part_high = pocket.mesh.in_frame(placing.frame).bounds()
         assert np.all(low <= part_low)
         assert np.all(high >= part_high)
         assert (part_high - part_low)[2] == pytest.approx(size[2])
@@ -117,7 +122,7 @@ def test_frames_stock_and_27_zeros(pocket):
                 job = parse_job(
                     small_job(setups=[{"id": "a", "work_zero": {"kind": "box point", "of": "part", "at": [x, y, z]}}])
                 )
-                zero = work_zero(job.setups[0], setup_frame(job.setups[0], pocket), pocket)
+                zero = place(job, pocket).zero
                 assert zero == pytest.approx([30 * (x + 1), 20 * (y + 1), 10 * (z + 1)])
                 seen.add(tuple(zero))
     assert len(seen) == 27
@@ -128,20 +133,19 @@ def test_zero_on_a_vertex_and_lost(pocket):
     good = {"id": "a", "work_zero": {"kind": "point", "of": "vertex", "place": [10, 10, 20]}}
     bad = {"id": "a", "work_zero": {"kind": "point", "of": "vertex", "place": [11, 10, 20]}}
     for data, lost in ((good, False), (bad, True)):
-        setup = parse_job(small_job(setups=[data])).setups[0]
-        frame = setup_frame(setup, pocket)
+        placing = place(parse_job(small_job(setups=[data])), pocket)
         if lost:
             with pytest.raises(FenrikError, match="lost"):
-                work_zero(setup, frame, pocket)
+                placing.zero
         else:
-            assert work_zero(setup, frame, pocket) == pytest.approx([10, 10, 20])
+            assert placing.zero == pytest.approx([10, 10, 20])
 
 
 def test_up_by_face_rule(pocket):
     data = {"id": "a", "up": {"kind": "face", "face": {"normal": [1, 0, 0]}}}
-    setup = parse_job(small_job(setups=[data])).setups[0]
+    placing = place(parse_job(small_job(setups=[data])), pocket)
     # Two faces look along +x (outside and pocket); the rule takes the first, both give the same direction.
-    assert np.allclose(setup_frame(setup, pocket).rotation[:, 2], [1, 0, 0])
+    assert np.allclose(placing.frame.rotation[:, 2], [1, 0, 0])
 
 
 @pytest.mark.parametrize(

@@ -7,35 +7,48 @@ its inputs and the version of its algorithm, so that a change makes out of date 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Mapping
 from dataclasses import asdict
 from functools import cached_property
 from typing import Any, Protocol
 
 import numpy as np
+from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.errors import fail
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Frame, Points
-from fenrik.core.job import Job, Operation, Setup, setup_frame, stock_box, work_zero
+from fenrik.core.job import Job, Operation, Setup
 from fenrik.core.keys import key_of, sha256
 from fenrik.core.packing import pack, unpack
+from fenrik.core.placing import Placing
 from fenrik.core.posting import Dialect, PostedOperation, Program, load_dialects, post_programs
 from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof import Proof, ProofInputs, prove
+from fenrik.core.recognise import Recognition, recognise
+from fenrik.core.recognise.features import Vector
+from fenrik.core.setups.grids import Instance, join_meshes
+from fenrik.core.setups.stocks import box_mesh
+from fenrik.core.sketches import Curve, region_of, sketch_curves
 from fenrik.core.solids import Mesh, Solid, find_faces, read_solid
+from fenrik.core.solids.model import Face
 from fenrik.core.solids.packing import pack_solid, unpack_solid
 from fenrik.core.solids.reading import mesh_at
+from fenrik.core.solids.seeing import seen_faces
+from fenrik.core.solids.splitting import take_bodies
 from fenrik.core.stock import Bodies, Stock, cut
-from fenrik.core.stock.field import suggested_cell
 from fenrik.core.strategies import STRATEGIES, Outcome, StrategyInputs, run_strategy
 from fenrik.core.strategies.common import TESSELLATION_SHARE
 from fenrik.core.strategies.level_roughing import LevelRoughing
-from fenrik.core.strategies.parallel_finishing import FacesBoundary, ParallelFinishing
+from fenrik.core.strategies.parallel_finishing import FacesBoundary, ParallelFinishing, SketchBoundary
 from fenrik.core.toolpath import Feeds, Toolpath
 from fenrik.core.tools import cutter_profile
 
-SOLID_VERSION, STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 1, 1, 1, 1
+SOLID_VERSION, STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 2, 2, 2, 2
+RECOGNISE_VERSION = 1
+SOLIDS_KEPT = 8
 PROOF_DEFLECTION_MM = 0.002
 FLATTEN_MM = 0.002
 
@@ -54,6 +67,10 @@ class MemoryStore(dict[str, bytes]):
         self[key] = data
 
 
+_opened: OrderedDict[str, Solid] = OrderedDict()
+_opened_lock = threading.Lock()
+
+
 class Build:
     """The artefacts of one job. Keys are cheap; anything else is computed on demand and kept in the store.
 
@@ -64,19 +81,36 @@ class Build:
         cell_mm: resolution of the stock in place of the job's own.
     """
 
-    def __init__(self, job: Job, model: bytes | None, store: Store, cell_mm: float | None = None) -> None:
+    def __init__(
+        self,
+        job: Job,
+        model: bytes | None,
+        store: Store,
+        cell_mm: float | None = None,
+        files: Mapping[str, bytes] | None = None,
+    ) -> None:
         self.job, self.model, self.store = job, model, store
         self.cell_override = cell_mm or job.cell_mm
+        self.files = files or {}
+        self._placings: dict[str, Placing] = {}
 
     # Keys
 
     @cached_property
-    def solid_key(self) -> str:
+    def model_key(self) -> str:
+        """Key of all bodies of the model file."""
         part = self.job.part
         if part is None or self.model is None:
             raise fail("part", "is missing.", "Bring in a model file first.")
         suffix = part.file.rsplit(".", 1)[-1].lower()
         return key_of("solid", SOLID_VERSION, file=sha256(self.model), suffix=suffix, scale=part.scale)
+
+    @property
+    def solid_key(self) -> str:
+        """Key of the bodies that are the part."""
+        part = self.job.part
+        roles = [r for r in part.roles if r.role != "part"] if part else []
+        return key_of("part", SOLID_VERSION, model=self.model_key, roles=roles) if roles else self.model_key
 
     def _stock_key_before(self, operation: Operation) -> str:
         setup = self.job.setup(operation.setup)
@@ -85,15 +119,65 @@ class Build:
         return self.stock_key(before[index - 1]) if index > 0 else self.first_stock_key(setup)
 
     def first_stock_key(self, setup: Setup) -> str:
-        return key_of(
-            "stock 0",
-            STOCK_VERSION,
-            solid=self.solid_key,
-            up=setup.up,
-            spin=setup.spin_deg,
-            stock=setup.stock,
-            cell=self.cell_override,
+        return key_of("stock 0", STOCK_VERSION, **self.placing(setup).stock_inputs(self._last_stock_key))
+
+    def _last_stock_key(self, setup_id: str) -> str:
+        setup = self.job.setup(setup_id)
+        route = self.job.route(setup)
+        return self.stock_key(route[-1]) if route else self.first_stock_key(setup)
+
+    def _part_inputs(self, operation: Operation) -> dict[str, Any]:
+        """What an operation sees of the part and its surroundings.
+
+        Faces that cannot be seen along the tool axis do not count, nor (where a boundary of faces is given) those that
+        the tool does not come near: so a change elsewhere in the model leaves the path valid.
+        """
+        setup = self.job.setup(operation.setup)
+        placing = self.placing(setup)
+        solid = placing.part
+        faces = self._seen(setup)
+        near = self._boundary_box(operation)
+        if near is not None:
+            faces = [f for f in faces if _meets(solid.faces[f], placing.frame, near)]
+        look = sorted(_signature(solid.faces[f]) for f in faces)
+        fixtures = [f.model_dump(mode="json") for f in setup.fixtures]
+        return {
+            "faces": look,
+            "turn": np.round(placing.frame.rotation, 12).tolist(),
+            "grid": setup.grid,
+            "instance": operation.instance,
+            "fixtures": [fixtures, np.round(placing.stock, 9).tolist()] if fixtures else [],
+        }
+
+    def _seen(self, setup: Setup) -> list[int]:
+        placing = self.placing(setup)
+        turn = np.round(placing.frame.rotation[:, 2], 12).tolist()
+        key = key_of("seen", SOLID_VERSION, solid=self.solid_key, makes=setup.makes, look=turn)
+        data = self._made(
+            key, "seen", lambda: pack(np.flatnonzero(seen_faces(placing.part, placing.frame.rotation[:, 2])).tolist())
         )
+        faces: list[int] = unpack(data)[0]
+        return faces
+
+    def _boundary_box(self, operation: Operation) -> Points | None:
+        """Lowest and highest corner (in the plane) that the tool of an operation with a boundary of faces reaches."""
+        params = operation.params
+        if not isinstance(params, ParallelFinishing) or not isinstance(params.boundary, FacesBoundary):
+            return None
+        placing = self.placing(self.job.setup(operation.setup))
+        chosen = self._boundary_faces(operation)
+        low = np.min([_box_in(placing.part.faces[i], placing.frame)[0] for i in chosen], axis=0)[:2]
+        high = np.max([_box_in(placing.part.faces[i], placing.frame)[1] for i in chosen], axis=0)[:2]
+        reach = 2.0 * self.job.tool(operation.tool).cutter.diameter_mm + params.overlap_mm
+        return np.array([low - reach, high + reach])
+
+    def _boundary_faces(self, operation: Operation) -> list[int]:
+        params = operation.params
+        assert isinstance(params, ParallelFinishing)
+        assert isinstance(params.boundary, FacesBoundary)
+        part = self.placing(self.job.setup(operation.setup)).part
+        field = f"operations.{operation.number}.params.boundary.faces"
+        return [i for k, s in enumerate(params.boundary.faces) for i in find_faces(part, s, f"{field}.{k}")]
 
     def path_key(self, operation: Operation) -> str:
         setup, tool = self.job.setup(operation.setup), self.job.tool(operation.tool)
@@ -102,6 +186,8 @@ class Build:
         return key_of(
             "path",
             version,
+            part=self._part_inputs(operation),
+            sketch=self._sketch_inputs(operation),
             before=self._stock_key_before(operation),
             cutter=tool.cutter,
             feeds=asdict(self.feeds(operation)),
@@ -132,7 +218,7 @@ class Build:
             dialect=self.dialect(setup),
             name=self.program_name(setup),
             offset=setup.work_offset,
-            zero=setup.work_zero,
+            zero=np.round(self.zero(setup), 9).tolist(),
         )
 
     def proof_key(self, setup: Setup) -> str:
@@ -142,6 +228,11 @@ class Build:
             PROOF_VERSION,
             program=self.program_key(setup),
             stock=self.first_stock_key(setup),
+            part=self.solid_key,
+            makes=setup.makes,
+            grid=setup.grid,
+            fixtures=setup.fixtures,
+            place=[setup.table_below_mm, setup.on_table_mm],
             tools=tools,
             machine=self.job.machine_of(setup),
             settings=self.job.proof,
@@ -195,15 +286,75 @@ class Build:
             update={name: value + height for name in ("top_mm", "bottom_mm") if (value := getattr(p, name)) is not None}
         )
 
+    def placing(self, setup: Setup) -> Placing:
+        """The setup worked out: frame, copies, stock, fixtures, zero."""
+        if setup.id not in self._placings:
+            self._placings[setup.id] = Placing(
+                self.job,
+                setup,
+                self.all_bodies,
+                self._made_in(setup),
+                self.file,
+                lambda other: self.placing(self.job.setup(other)),
+                self.cell_override,
+            )
+        return self._placings[setup.id]
+
+    def _made_in(self, setup: Setup) -> Solid:
+        if not setup.makes:
+            return self.solid
+        names = [b.name for b in self.all_bodies.bodies]
+        if setup.makes not in names:
+            raise fail(
+                f"setups.{setup.id}.makes", "is lost: the model has no body of that name.", "Choose another body.", setup.makes
+            )
+        return take_bodies(self.all_bodies, [names.index(setup.makes)])
+
+    def file(self, name: str) -> bytes:
+        """The bytes of a further file of the job.
+
+        Raises:
+            FenrikError: when it is not there.
+        """
+        if name not in self.files:
+            raise fail("files", "is not there.", "Bring the file in again.", name)
+        return self.files[name]
+
     def frame(self, setup: Setup) -> Frame:
-        return setup_frame(setup, self.solid)
+        return self.placing(setup).frame
 
     def zero(self, setup: Setup) -> Points:
-        return work_zero(setup, self.frame(setup), self.solid)
+        return self.placing(setup).zero
 
     def cell_mm(self, setup: Setup) -> float:
-        low, high = stock_box(setup, self.frame(setup), self.solid)
-        return self.cell_override or suggested_cell(high - low)
+        return self.placing(setup).cell_mm
+
+    def _sketch_inputs(self, operation: Operation) -> Any:
+        """The curves of a boundary from a sketch, for the key of a path."""
+        params = operation.params
+        if not isinstance(params, ParallelFinishing) or not isinstance(params.boundary, SketchBoundary):
+            return None
+        curves = self.sketch(params.boundary.sketch)
+        return [
+            [np.round(c.points, 9).tolist(), np.round(c.bulges, 9).tolist(), c.closed] for own in curves.values() for c in own
+        ]
+
+    def sketch(self, sketch_id: str) -> dict[str, list[Curve]]:
+        """The curves of a sketch, by item, in its frame (zero and axes of the work frame, z at its level).
+
+        Raises:
+            FenrikError: naming what is lost or wrong in it.
+        """
+        sketch = next((s for s in self.job.sketches if s.id == sketch_id), None)
+        if sketch is None:
+            raise fail("sketch", "does not exist (any more).", "Choose another sketch.", sketch_id)
+        return sketch_curves(sketch, self.solid if self.job.part else None, self.sketch_frame(sketch_id), self.file)
+
+    def sketch_frame(self, sketch_id: str) -> Frame:
+        """The frame that a sketch lies on."""
+        sketch = next(s for s in self.job.sketches if s.id == sketch_id)
+        setup = next((s for s in self.job.setups if s.id == sketch.setup), None)
+        return self.placing(setup).work_frame if setup is not None else Frame()
 
     # Artefacts
 
@@ -215,38 +366,106 @@ class Build:
         return data
 
     @cached_property
-    def solid(self) -> Solid:
+    def all_bodies(self) -> Solid:
+        """All bodies of the model file."""
         part, model = self.job.part, self.model
-        key = self.solid_key
+        key = self.model_key
         assert part is not None
         assert model is not None
-        data = self._made(key, "solid", lambda: pack_solid(read_solid(model, part.file, part.scale)))
-        return unpack_solid(data)
+        return self._solid(key, lambda: read_solid(model, part.file, part.scale))
 
-    def mesh(self, setup: Setup, deflection_mm: float) -> Mesh:
-        """The part's triangles in a setup's frame, within a deflection rounded down to a power of two micrometres."""
+    @cached_property
+    def solid(self) -> Solid:
+        """The bodies that are the part.
+
+        Raises:
+            FenrikError: when no body is.
+        """
+        part = self.job.part
+        if part is None or not any(r.role != "part" for r in part.roles):
+            return self.all_bodies
+
+        def make() -> Solid:
+            wanted = [k for k, b in enumerate(self.all_bodies.bodies) if part.role_of(b.name) == "part"]
+            if not wanted:
+                raise fail("part.roles", "leave no body that is the part.", "Make one body the part.")
+            return take_bodies(self.all_bodies, wanted)
+
+        return self._solid(self.solid_key, make)
+
+    def _solid(self, key: str, make: Callable[[], Solid]) -> Solid:
+        """A solid from the store; those used last are kept opened."""
+        with _opened_lock:
+            if key in _opened:
+                _opened.move_to_end(key)
+                return _opened[key]
+        solid = unpack_solid(self._made(key, "solid", lambda: pack_solid(make())))
+        with _opened_lock:
+            _opened[key] = solid
+            while len(_opened) > SOLIDS_KEPT:
+                _opened.popitem(last=False)
+        return solid
+
+    def recognition(self, directions: list[Vector] | None = None, progress: Progress = silent) -> Recognition:
+        """The features of the part, for some directions or all.
+
+        Raises:
+            FenrikError: when the part is a mesh.
+        """
+        key = key_of("features", RECOGNISE_VERSION, solid=self.solid_key, directions=directions)
+        data = self._made(
+            key, "features", lambda: recognise(self.solid, directions, progress).model_dump_json().encode()
+        )
+        return Recognition.model_validate_json(data)
+
+    def mesh(self, setup: Setup, deflection_mm: float, instance: int | None = None) -> Mesh:
+        """The triangles of the part (all copies, or one) in a setup's frame, within a deflection rounded down to a power
+        of two micrometres."""
         step = 2.0 ** math.floor(math.log2(max(deflection_mm, 2e-5) * 1000)) / 1000
-        key = key_of("mesh", SOLID_VERSION, solid=self.solid_key, deflection=step)
+        placing = self.placing(setup)
+        key = key_of("mesh", SOLID_VERSION, solid=self.solid_key, makes=setup.makes, deflection=step)
 
         def make() -> bytes:
-            mesh = mesh_at(self.solid, step)
+            mesh = mesh_at(placing.part, step)
             return pack(
-                {"deflection": step if self.solid.is_exact else 0.0},
+                {"deflection": step if placing.part.is_exact else 0.0},
                 vertices=mesh.vertices,
                 triangles=mesh.triangles,
                 faces=mesh.face_ids,
             )
 
         meta, arrays = unpack(self._made(key, "mesh", make))
-        mesh = Mesh(arrays["vertices"], arrays["triangles"], arrays["faces"], meta["deflection"])
-        return mesh.in_frame(self.frame(setup))
+        mesh = Mesh(arrays["vertices"], arrays["triangles"], arrays["faces"], meta["deflection"]).in_frame(placing.frame)
+        if instance is not None:
+            return self._instance(setup, instance).mesh(mesh)
+        return placing.mesh_of_parts(mesh)
+
+    def _instance(self, setup: Setup, number: int) -> Instance:
+        found = next((i for i in self.placing(setup).instances if i.number == number), None)
+        if found is None:
+            raise fail(
+                "instance", f"is not in the grid: it has {len(self.placing(setup).instances)} copies.", "Choose a copy.", number
+            )
+        return found
+
+    def _obstacles(self, setup: Setup, instance: int | None) -> Mesh | None:
+        """What an operation keeps clear of beside its part: fixtures, and the blanks of other copies."""
+        placing = self.placing(setup)
+        meshes = [m for m in [placing.fixture_mesh()] if m is not None]
+        if instance is not None:
+            meshes += [box_mesh(*box) for number, box in placing.blank_boxes() if number != instance]
+        return join_meshes(meshes) if meshes else None
 
     def first_stock(self, setup: Setup) -> Stock:
         def make() -> bytes:
-            low, high = stock_box(setup, self.frame(setup), self.solid)
-            return Stock.box(low, high, self.cell_mm(setup)).to_bytes()
+            return self.placing(setup).make_stock(self._last_stock).to_bytes()
 
         return Stock.from_bytes(self._made(self.first_stock_key(setup), "stock", make))
+
+    def _last_stock(self, setup_id: str) -> Stock:
+        setup = self.job.setup(setup_id)
+        route = self.job.route(setup)
+        return self.stock_after(route[-1]) if route else self.first_stock(setup)
 
     def stock_before(self, operation: Operation) -> Stock:
         setup = self.job.setup(operation.setup)
@@ -267,27 +486,38 @@ class Build:
 
     def _inputs(self, operation: Operation, progress: Progress) -> StrategyInputs:
         setup, params = self.job.setup(operation.setup), operation.params
-        mesh = self.mesh(setup, params.tolerance_mm * TESSELLATION_SHARE)
-        boundary = None
+        mesh = self.mesh(setup, params.tolerance_mm * TESSELLATION_SHARE, operation.instance)
+        boundary, area = None, None
         if isinstance(params, ParallelFinishing) and isinstance(params.boundary, FacesBoundary):
-            chosen = [
-                i
-                for k, s in enumerate(params.boundary.faces)
-                for i in find_faces(self.solid, s, f"operations.{operation.number}.params.boundary.faces.{k}")
-            ]
-            boundary = mesh.of_faces(chosen)
+            boundary = mesh.of_faces(self._boundary_faces(operation))
+        if isinstance(params, ParallelFinishing) and isinstance(params.boundary, SketchBoundary):
+            area = self._sketch_area(setup, params.boundary.sketch)
         stock = self.stock_before(operation)
-        top = stock_box(setup, self.frame(setup), self.solid)[1][2]
+        top = float(self.placing(setup).stock[1][2])
         return StrategyInputs(
             mesh,
             stock,
             self.job.tool(operation.tool),
             self.feeds(operation),
-            float(top + setup.clearance_mm),
-            float(top + setup.retract_mm),
+            top + setup.clearance_mm,
+            top + setup.retract_mm,
             boundary,
             progress,
+            area,
+            self._obstacles(setup, operation.instance),
         )
+
+    def _sketch_area(self, setup: Setup, sketch_id: str) -> BaseGeometry:
+        """The area of a sketch in the setup's frame, whatever frame it was drawn on (it must lie level in both)."""
+        on, here = self.sketch_frame(sketch_id), self.frame(setup)
+        if float(on.rotation[:, 2] @ here.rotation[:, 2]) < 1 - 1e-9:
+            raise fail("boundary.sketch", "does not lie level in this setup.", "Draw it on this setup's frame.", sketch_id)
+        flat = []
+        for own in self.sketch(sketch_id).values():
+            for curve in own:
+                places = np.column_stack([curve.flattened(0.002), np.zeros(len(curve.flattened(0.002)))])
+                flat.append(Curve.polyline(here.to_local(on.to_part(places))[: -1 if curve.closed else None, :2], curve.closed))
+        return region_of(flat)
 
     def stock_after(self, operation: Operation, progress: Progress = silent) -> Stock:
         """The stock after an operation, cut with its path."""
@@ -343,6 +573,8 @@ class Build:
             machine=self.job.machine_of(setup),
             zero=self.zero(setup),
             settings=self.job.proof,
+            fixtures=self.placing(setup).fixture_mesh(),
+            on_table=setup.on_table_mm,
         )
 
     def _proof_stock_key(self, setup: Setup, number: int) -> str:
@@ -370,6 +602,23 @@ class Build:
         if with_proof:
             self.proof(setup, part_of(progress, share, 1.0))
         progress(1.0, "done")
+
+
+def _signature(face: Face) -> tuple[Any, ...]:
+    """What makes a face the same in another version of the model."""
+    numbers = (face.area_mm2, *face.centroid, *face.low, *face.high)
+    return (face.kind, face.concave, *(round(v, 5) + 0.0 for v in numbers))
+
+
+def _box_in(face: Face, frame: Frame) -> Points:
+    """The box of a face's own box in a frame."""
+    corners = frame.to_local(np.array(np.meshgrid(*np.array([face.low, face.high]).T)).reshape(3, -1).T)
+    return np.array([corners.min(axis=0), corners.max(axis=0)])
+
+
+def _meets(face: Face, frame: Frame, area: Points) -> bool:
+    box = _box_in(face, frame)[:, :2]
+    return bool(np.all(box[1] >= area[0]) and np.all(box[0] <= area[1]))
 
 
 def _pack_programs(programs: list[Program]) -> bytes:

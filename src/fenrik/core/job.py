@@ -5,64 +5,62 @@ from __future__ import annotations
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
+from fenrik.core.cutting.materials import Material
 from fenrik.core.errors import FenrikError, Problem, fail
-from fenrik.core.frames import AXES, Frame, Points, frame_with_up
+from fenrik.core.frames import Frame, Points
 from fenrik.core.machines import Machine
 from fenrik.core.proof import ProofSettings
-from fenrik.core.solids import FaceReference, FaceRule, Solid, find_faces
+from fenrik.core.setups.fixtures import BodyFixture, FileFixture, Fixture
+from fenrik.core.setups.grids import Grid
+from fenrik.core.setups.orientation import Up, UpAxis, oriented_frame
+from fenrik.core.setups.stocks import BodyStock, BoxStock, EarlierStock, MeshStock, StockList, StockShape
+from fenrik.core.sketches import Sketch
+from fenrik.core.solids import EdgeReference, Selector, Solid
 from fenrik.core.strategies import StrategyParams
 from fenrik.core.tools import Tool
 
 FORMAT = "fenrik-job"
 VERSION = 1
 POINT_MATCH_MM = 0.01
+FIRST_EXTENDED = 101
+Vector = tuple[float, float, float]
 
 
 class _Doc(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
 
+def plain_path(value: str) -> str:
+    """A file name that stays in the job's folder; raises ValueError for any other."""
+    parts = value.replace("\\", "/").split("/")
+    if value.startswith(("/", "~")) or ".." in parts or ":" in value or "\x00" in value:
+        raise ValueError("must be a plain path inside the job's folder; put the model beside the job")
+    return value
+
+
+class BodyRole(_Doc):
+    """What a body of the model is there for."""
+
+    body: str = Field(max_length=200, title="Body")
+    role: Literal["part", "stock", "fixture", "left out"] = Field(title="Role")
+
+
 class Part(_Doc):
-    """The model file, by a path relative to the job's folder, and its scale."""
+    """The model file, by a path relative to the job's folder, its scale, and what its bodies are."""
 
     file: str = Field(min_length=1, max_length=200, title="Model file")
     scale: float = Field(default=1.0, gt=0, le=1e6, title="Scale", description="25.4 for a model saved in inches")
+    roles: list[BodyRole] = Field(default_factory=list, max_length=2000, description="bodies not named are the part")
 
     @field_validator("file")
     @classmethod
     def _stays_in_folder(cls, value: str) -> str:
-        parts = value.replace("\\", "/").split("/")
-        if value.startswith(("/", "~")) or ".." in parts or ":" in value or "\x00" in value:
-            raise ValueError("must be a plain path inside the job's folder; put the model beside the job")
-        return value
+        return plain_path(value)
 
-
-class UpAxis(_Doc):
-    """A principal axis of the part points up."""
-
-    kind: Literal["axis"] = "axis"
-    axis: Literal["+x", "-x", "+y", "-y", "+z", "-z"] = "+z"
-
-
-class UpFace(_Doc):
-    """A flat face looks up."""
-
-    kind: Literal["face"] = "face"
-    face: FaceReference | FaceRule
-
-
-class BoxStock(_Doc):
-    """A block around the part with an allowance on each side (in the setup's frame)."""
-
-    kind: Literal["box"] = "box"
-    x_minus_mm: float = Field(default=2, ge=0, le=1000, title="Left (−X)", json_schema_extra={"unit": "mm"})
-    x_plus_mm: float = Field(default=2, ge=0, le=1000, title="Right (+X)", json_schema_extra={"unit": "mm"})
-    y_minus_mm: float = Field(default=2, ge=0, le=1000, title="Front (−Y)", json_schema_extra={"unit": "mm"})
-    y_plus_mm: float = Field(default=2, ge=0, le=1000, title="Back (+Y)", json_schema_extra={"unit": "mm"})
-    z_minus_mm: float = Field(default=0, ge=0, le=1000, title="Below (−Z)", json_schema_extra={"unit": "mm"})
-    z_plus_mm: float = Field(default=1, ge=0, le=1000, title="Above (+Z)", json_schema_extra={"unit": "mm"})
+    def role_of(self, body: str) -> str:
+        return next((r.role for r in self.roles if r.body == body), "part")
 
 
 Third = Literal[-1, 0, 1]
@@ -81,22 +79,42 @@ class PointZero(_Doc):
 
     kind: Literal["point"] = "point"
     of: Literal["vertex", "hole centre"] = "vertex"
-    place: tuple[float, float, float]
+    place: Vector
 
 
 class Setup(_Doc):
-    """One clamping: which way is up, stock, work zero, machine, heights and controller."""
+    """One clamping: which way is up, stock, what holds it, work zero, machine, heights and controller."""
 
     id: str = Field(pattern=r"^[a-z0-9-]{1,40}$")
     name: str = Field(default="", max_length=80, title="Name")
-    up: Annotated[UpAxis | UpFace, Field(discriminator="kind")] = Field(default_factory=UpAxis, title="Up")
+    makes: str = Field(
+        default="", max_length=200, title="Makes", description="Empty: the part; else a body that is a fixture"
+    )
+    up: Up = Field(default_factory=UpAxis, title="Up")
+    flip: bool = Field(default=False, title="Upside down")
+    x_along: EdgeReference | None = Field(default=None, title="X along an edge")
     spin_deg: float = Field(default=0.0, ge=-360, le=360, title="Turn about Z", json_schema_extra={"unit": "deg"})
-    stock: BoxStock = Field(default_factory=BoxStock, title="Stock")
+    stock: StockShape = Field(default_factory=BoxStock, title="Stock")
+    grid: Grid | None = Field(default=None, title="Grid of parts")
+    fixtures: list[Fixture] = Field(default_factory=list, max_length=50, title="Fixtures")
     work_zero: Annotated[BoxZero | PointZero, Field(discriminator="kind")] = Field(
         default_factory=BoxZero, title="Work zero"
     )
-    work_offset: int = Field(default=54, ge=54, le=59, title="Work offset")
+    work_offset: int = Field(
+        default=54, ge=54, le=148, title="Work offset", description="54 to 59; 101 to 148 are the extended ones 1 to 48"
+    )
     machine: str = Field(default="", title="Machine")
+    table_below_mm: float | None = Field(
+        default=None,
+        ge=-1000,
+        le=5000,
+        title="Table below the stock",
+        description="From the stock's underside down to the table; empty: under the lowest fixture",
+        json_schema_extra={"unit": "mm"},
+    )
+    on_table_mm: tuple[float, float] | None = Field(
+        default=None, title="Place on the table", description="Of the work zero, from the table's middle"
+    )
     dialect: str = Field(default="Plain ISO", title="Controller")
     clearance_mm: float = Field(
         default=15,
@@ -115,6 +133,43 @@ class Setup(_Doc):
         json_schema_extra={"unit": "mm"},
     )
 
+    @field_validator("work_offset")
+    @classmethod
+    def _is_an_offset(cls, value: int) -> int:
+        if 59 < value < FIRST_EXTENDED:
+            raise ValueError("must be 54 to 59, or 101 to 148 for the extended ones")
+        return value
+
+
+class Selection(_Doc):
+    """Picked geometry with a name, so that it can be used again."""
+
+    name: str = Field(min_length=1, max_length=80, title="Name")
+    items: list[Selector] = Field(min_length=1, max_length=2000)
+
+
+class MeasureSpot(_Doc):
+    """Where a measurement holds on to: a place, or a face or edge of the part, a fixture, the stock or the table."""
+
+    on: Literal["part", "stock", "fixture", "table"] = "part"
+    setup: str = Field(default="", max_length=40, description="for stock, fixture and table")
+    fixture: str = Field(default="", max_length=40)
+    what: Selector | None = None
+    place: Vector | None = None
+
+    @model_validator(mode="after")
+    def _has_something(self) -> MeasureSpot:
+        if self.what is None and self.place is None:
+            raise ValueError("names neither a face, an edge nor a place")
+        return self
+
+
+class Measurement(_Doc):
+    """A measurement that stays visible and follows what it measures."""
+
+    id: str = Field(pattern=r"^[a-z0-9-]{1,40}$")
+    spots: list[MeasureSpot] = Field(min_length=1, max_length=2)
+
 
 class Operation(_Doc):
     """One row of the route."""
@@ -124,6 +179,9 @@ class Operation(_Doc):
     enabled: bool = Field(default=True, title="On")
     setup: str = Field(title="Setup")
     tool: int = Field(title="Tool")
+    instance: int | None = Field(
+        default=None, ge=1, le=10_000, title="Copy", description="Of a grid of parts; empty: all of them together"
+    )
     params: StrategyParams
     spindle_rpm: float | None = Field(
         default=None,
@@ -152,6 +210,16 @@ class Job(_Doc):
     part: Part | None = None
     machines: list[Machine] = Field(default_factory=list, max_length=100)
     tools: list[Tool] = Field(default_factory=list, max_length=1000)
+    material: str = Field(default="", max_length=80, title="Material")
+    materials: list[Material] = Field(default_factory=list, max_length=200)
+    load: float = Field(
+        default=0.5, ge=0, le=1, title="Load", description="From cautious (0) to hard (1); proposes speeds and engagement"
+    )
+    stock_list: StockList = Field(default_factory=StockList, title="Stock list")
+    files: list[str] = Field(default_factory=list, max_length=100, description="further model files: casting, fixtures, drawings")
+    selections: list[Selection] = Field(default_factory=list, max_length=500)
+    measurements: list[Measurement] = Field(default_factory=list, max_length=200)
+    sketches: list[Sketch] = Field(default_factory=list, max_length=200)
     setups: list[Setup] = Field(default_factory=list, max_length=50)
     operations: list[Operation] = Field(default_factory=list, max_length=2000)
     proof: ProofSettings = Field(default_factory=ProofSettings)
@@ -164,6 +232,11 @@ class Job(_Doc):
         json_schema_extra={"unit": "mm"},
     )
 
+    @field_validator("files")
+    @classmethod
+    def _stay_in_folder(cls, value: list[str]) -> list[str]:
+        return [plain_path(v) for v in value]
+
     def tool(self, number: int) -> Tool:
         return next(t for t in self.tools if t.number == number)
 
@@ -172,6 +245,10 @@ class Job(_Doc):
 
     def machine_of(self, setup: Setup) -> Machine:
         return next((m for m in self.machines if m.name == setup.machine), Machine(name="Unnamed machine"))
+
+    def material_of(self) -> Material | None:
+        """The job's material; None where none is chosen."""
+        return next((m for m in self.materials if m.name == self.material), None)
 
     def route(self, setup: Setup) -> list[Operation]:
         """Enabled operations of a setup in the order they run."""
@@ -187,19 +264,35 @@ def parse_job(data: Any) -> Job:
     try:
         job = Job.model_validate(data)
     except ValidationError as error:
-        raise FenrikError(*(_problem(e) for e in error.errors())) from error
+        raise FenrikError(*(_problem(e, data) for e in error.errors())) from error
     problems = check_references(job)
     if problems:
         raise FenrikError(*problems)
     return job
 
 
-def _problem(error: Any) -> Problem:
-    path = ".".join(str(p) for p in error["loc"] if not (isinstance(p, str) and ("[" in p or "-" in p)))
+def _problem(error: Any, data: Any) -> Problem:
+    path = ".".join(_field_path(error["loc"], data))
     value = error.get("input")
     shown = value if isinstance(value, str | int | float | bool | None) else None
     message = error["msg"].removeprefix("Value error, ")
     return Problem(path or "job", message[:1].lower() + message[1:] + ".", "Correct this field.", shown)
+
+
+def _field_path(location: tuple[Any, ...], data: Any) -> list[str]:
+    """The path of a field without what pydantic adds for unions: tags of kinds, and names of models."""
+    path: list[str] = []
+    here, tagged = data, False
+    for part in location:
+        if isinstance(part, str):
+            is_tag = isinstance(here, dict) and not tagged and part in (here.get("kind"), here.get("strategy"))
+            if is_tag or part[:1].isupper() or "[" in part or "-" in part:
+                tagged = tagged or is_tag
+                continue
+        path.append(str(part))
+        inside = isinstance(here, dict) and part in here or isinstance(here, list) and isinstance(part, int)
+        here, tagged = (here[part] if inside and (isinstance(here, dict) or part < len(here)) else None), False
+    return path
 
 
 def check_references(job: Job) -> list[Problem]:
@@ -210,6 +303,11 @@ def check_references(job: Job) -> list[Problem]:
         ("setups", [s.id for s in job.setups]),
         ("operations", [o.number for o in job.operations]),
         ("machines", [m.name for m in job.machines]),
+        ("materials", [m.name for m in job.materials]),
+        ("selections", [v.name for v in job.selections]),
+        ("measurements", [m.id for m in job.measurements]),
+        ("sketches", [k.id for k in job.sketches]),
+        *((f"setups.{s.id}.fixtures", [f.id for f in s.fixtures]) for s in job.setups),
     ]
     for name, values in named:
         for value in sorted({v for v in values if values.count(v) > 1}, key=str):
@@ -224,8 +322,11 @@ def check_references(job: Job) -> list[Problem]:
             problems.append(
                 Problem(f"operations.{k}.tool", "is not a tool of this job.", "Choose a tool.", operation.tool)
             )
+    if job.material and job.material_of() is None:
+        problems.append(Problem("material", "is not a material of this job.", "Choose a material.", job.material))
     machines = {m.name for m in job.machines}
     for k, setup in enumerate(job.setups):
+        problems += _check_stock_and_fixtures(job, setup, k)
         if setup.machine and setup.machine not in machines:
             problems.append(
                 Problem(f"setups.{k}.machine", "is not a machine of this job.", "Choose a machine.", setup.machine)
@@ -242,35 +343,75 @@ def check_references(job: Job) -> list[Problem]:
     return problems
 
 
+def _check_stock_and_fixtures(job: Job, setup: Setup, k: int) -> list[Problem]:
+    """Files that are not there, and a stock that would come from the setup itself or a later one."""
+    problems = []
+    if isinstance(setup.stock, EarlierStock):
+        before = [s.id for s in job.setups[:k]]
+        if setup.stock.setup not in before:
+            problems.append(
+                Problem(
+                    f"setups.{k}.stock.setup", "is not a setup before this one.", "Choose an earlier setup.", setup.stock.setup
+                )
+            )
+    named = [("stock.file", setup.stock.file)] if isinstance(setup.stock, MeshStock) else []
+    named += [(f"fixtures.{f.id}.file", f.file) for f in setup.fixtures if isinstance(f, FileFixture)]
+    return problems + [
+        Problem(f"setups.{k}.{field}", "is not a file of this job.", "Bring the file in first.", file)
+        for field, file in named
+        if file not in job.files
+    ]
+
+
+def shared_offsets(job: Job) -> dict[int, list[str]]:
+    """Work offsets that several setups on one machine use, with those setups."""
+    users: dict[tuple[str, int], list[str]] = {}
+    for setup in job.setups:
+        users.setdefault((setup.machine, setup.work_offset), []).append(setup.name or setup.id)
+    return {offset: names for (_, offset), names in users.items() if len(names) > 1}
+
+
+def bodies_used(job: Job) -> list[tuple[str, str]]:
+    """Field and name of every body that setups refer to."""
+    used = [(f"setups.{s.id}.makes", s.makes) for s in job.setups if s.makes]
+    used += [(f"setups.{s.id}.stock.body", s.stock.body) for s in job.setups if isinstance(s.stock, BodyStock)]
+    return used + [
+        (f"setups.{s.id}.fixtures.{f.id}.body", f.body)
+        for s in job.setups
+        for f in s.fixtures
+        if isinstance(f, BodyFixture)
+    ]
+
+
 def setup_frame(setup: Setup, solid: Solid) -> Frame:
-    """The setup's frame for computing: its directions, with the part's own zero."""
-    if isinstance(setup.up, UpAxis):
-        up = np.array(AXES[setup.up.axis], dtype=float)
-    else:
-        faces = find_faces(solid, setup.up.face, f"setups.{setup.id}.up.face")
-        face = solid.faces[faces[0]]
-        if face.kind != "plane":
-            raise fail(f"setups.{setup.id}.up.face", "is not flat.", "Pick a flat face.", face.kind)
-        up = np.array(face.normal)
-    return frame_with_up(up, setup.spin_deg, setup.name or setup.id)
+    """The setup's frame for computing: its directions, with the part's own zero.
+
+    Raises:
+        FenrikError: when what it came from is lost.
+    """
+    return oriented_frame(
+        setup.up,
+        solid,
+        f"setups.{setup.id}.up",
+        flip=setup.flip,
+        x_along=setup.x_along,
+        spin_deg=setup.spin_deg,
+        name=setup.name or setup.id,
+    )
 
 
-def stock_box(setup: Setup, frame: Frame, solid: Solid) -> tuple[Points, Points]:
-    """Corners of the stock in the setup's frame."""
-    low, high = solid.mesh.in_frame(frame).bounds()
-    s = setup.stock
-    return (low - [s.x_minus_mm, s.y_minus_mm, s.z_minus_mm], high + [s.x_plus_mm, s.y_plus_mm, s.z_plus_mm])
-
-
-def work_zero(setup: Setup, frame: Frame, solid: Solid) -> Points:
+def work_zero(setup: Setup, frame: Frame, solid: Solid, stock: Points) -> Points:
     """The work zero in the setup's frame.
+
+    Args:
+        stock: (2, 3) box of the stock in that frame.
 
     Raises:
         FenrikError: when the vertex or hole that it was put on is lost.
     """
     zero = setup.work_zero
     if isinstance(zero, BoxZero):
-        low, high = solid.mesh.in_frame(frame).bounds() if zero.of == "part" else stock_box(setup, frame, solid)
+        low, high = solid.bounds(frame) if zero.of == "part" else stock
         return low + (high - low) * (np.array(zero.at, float) + 1.0) / 2.0
     points = zero_points(solid)[zero.of]
     away = np.linalg.norm(points - np.array(zero.place), axis=1) if len(points) else np.array([np.inf])

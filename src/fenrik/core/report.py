@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import struct
 from importlib import resources
 from typing import Any
 
@@ -10,7 +9,7 @@ import numpy as np
 from jinja2 import Environment
 
 from fenrik.core.build import Build
-from fenrik.core.job import Setup, stock_box
+from fenrik.core.job import Setup
 from fenrik.core.keys import sha256
 from fenrik.core.posting.cl import cutter_location
 from fenrik.core.solids.model import Mesh
@@ -46,7 +45,7 @@ def operation_rows(build: Build, setup: Setup, compute_s: dict[int, float] | Non
 def setup_report(build: Build, setup: Setup, compute_s: dict[int, float] | None = None) -> dict[str, Any]:
     """Results of one setup: operations, times, volumes, proof, programs; and its final stock as a mesh."""
     summary, _ = build.proof(setup)
-    low, high = stock_box(setup, build.frame(setup), build.solid)
+    low, high = build.placing(setup).stock
     order = summary["operations_in_order"]
     final = build.proof_stock(setup, order[-1] if order else None)
     mesh = stock_mesh(final)
@@ -107,16 +106,6 @@ def cl_texts(build: Build, setup: Setup) -> dict[str, str]:
     }
 
 
-def stl_bytes(mesh: Mesh) -> bytes:
-    """Binary STL."""
-    corners = mesh.corners().astype("<f4")
-    cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    record = np.zeros(len(corners), np.dtype([("n", "<f4", 3), ("c", "<f4", (3, 3)), ("a", "<u2")]))
-    record["n"] = cross / np.maximum(np.linalg.norm(cross, axis=1), 1e-30)[:, None]
-    record["c"] = corners
-    return b"Fenrik".ljust(80) + struct.pack("<I", len(corners)) + record.tobytes()
-
-
 _sheet = Environment(autoescape=True).from_string(
     resources.files("fenrik.core").joinpath("setup_sheet.html").read_text("utf-8")
 )
@@ -136,7 +125,7 @@ def setup_sheet(build: Build, reports: dict[str, dict[str, Any]]) -> str:
         if setup.id not in reports:
             continue
         report = reports[setup.id]
-        low, high = stock_box(setup, build.frame(setup), build.solid)
+        low, high = build.placing(setup).stock
         route = build.job.route(setup)
         times = {o["number"]: o["time_s"] for o in report["operations"]}
         setups.append(

@@ -9,7 +9,7 @@ from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.contact.drop import DropIndex
 from fenrik.core.contact.region import HeightField
 from fenrik.core.solids.reading import mesh_at
-from fenrik.core.strategies.common import part_outline
+from fenrik.core.contact.region import part_outline
 from fenrik.core.tools.profile import bull_nose_profile
 
 

@@ -126,4 +126,4 @@ def test_holder_stands_on_the_stick_out():
     assert height(first.elements, 0.0) == 30
     assert height(first.elements, 12.5) == pytest.approx(37.5)
     assert height(second.elements, 20.0) == 45
-    assert tool.length_mm == 55
+    assert tool.assembly_mm == 55

@@ -14,9 +14,9 @@ from fenrik.app.layout import encode
 from fenrik.app.player import player_for
 from fenrik.core.errors import fail
 from fenrik.core.findings import Finding
-from fenrik.core.job import Operation, Setup, stock_box, work_zero, zero_points
+from fenrik.core.job import Operation, Setup, zero_points
 from fenrik.core.solids import reference_to
-from fenrik.core.tools.profile import shank_profile
+from fenrik.core.tools.drawing import tool_outline_bodies
 
 router = APIRouter(prefix="/api/jobs/{job_id}", tags=["views"])
 BINARY: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-stream": {}}}}
@@ -103,10 +103,9 @@ def part_geometry(job_id: str) -> Response:
 def scene(job_id: str, setup_id: str) -> Scene:
     opened = open_job(job_id)
     setup, build = opened.setup(setup_id), opened.build
-    frame = build.frame(setup)
-    low, high = stock_box(setup, frame, build.solid)
-    part_low, part_high = build.solid.mesh.in_frame(frame).bounds()
-    zero = work_zero(setup, frame, build.solid)
+    placing = build.placing(setup)
+    frame, zero = placing.frame, placing.zero
+    (low, high), (part_low, part_high) = placing.stock, placing.parts
     return Scene(
         origin=frame.to_part(zero).tolist(),
         rotation=frame.rotation.tolist(),
@@ -220,29 +219,4 @@ def tool_outline(job_id: str, number: int) -> dict[str, Any]:
     tool = next((t for t in opened.job.tools if t.number == number), None)
     if tool is None:
         raise fail("tool", "does not exist (any more).", "Choose another tool.", number)
-    c = tool.cutter
-    angles = np.linspace(0, np.pi / 2, 13)
-    flat = c.radius_mm - c.corner_mm
-    arc = [[flat + c.corner_mm * float(np.sin(a)), c.corner_mm * (1 - float(np.cos(a)))] for a in angles]
-    cutter = [[0.0, 0.0], *arc, [c.radius_mm, c.flute_length_mm]]
-    bodies = [{"name": "cutter", "points": cutter}]
-    if shank_profile(tool) is not None:
-        bodies.append(
-            {
-                "name": "shank",
-                "points": [[tool.shank_mm / 2, c.flute_length_mm], [tool.shank_mm / 2, tool.stick_out_mm]],
-            }
-        )
-    height = tool.stick_out_mm
-    for section in tool.holder:
-        bodies.append(
-            {
-                "name": "holder",
-                "points": [
-                    [section.lower_diameter_mm / 2, height],
-                    [section.upper_diameter_mm / 2, height + section.height_mm],
-                ],
-            }
-        )
-        height += section.height_mm
-    return {"bodies": bodies, "length_mm": tool.length_mm}
+    return {"bodies": tool_outline_bodies(tool), "length_mm": tool.assembly_mm}

@@ -18,8 +18,11 @@ from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact.drop import DropIndex, tip_heights, tip_heights_grid
 from fenrik.core.frames import Points
+from fenrik.core.solids.model import Mesh
+from fenrik.core.tools.profile import bull_nose_profile
 
 REFINE_ROUNDS = 5
+PIN_RADIUS_MM = 1e-3
 BISECTIONS = 24
 
 
@@ -142,3 +145,12 @@ class HeightField:
         moved = points.copy()
         moved[change] = inner
         return moved
+
+
+def part_outline(mesh: Mesh, cell_mm: float, tolerance_mm: float) -> BaseGeometry:
+    """The part's outline seen from above, as polygons."""
+    low, high = mesh.bounds()
+    index = DropIndex.build(mesh, bull_nose_profile(PIN_RADIUS_MM, 0.0, 1.0))
+    floor = float(low[2]) - 1.0
+    field_ = HeightField.over(index, low[:2] - 2 * cell_mm, high[:2] + 2 * cell_mm, cell_mm, floor)
+    return field_.covered_region(floor + 0.5, tolerance_mm)

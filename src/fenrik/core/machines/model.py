@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from fenrik.core.toolpath import MotionLimits
 
@@ -34,7 +34,21 @@ class Machine(BaseModel):
         default=(500, 400, 400), title="Travel", json_schema_extra={"unit": "mm"}
     )
     longest_tool_mm: float = Field(default=250, gt=0, le=2000, title="Longest tool", json_schema_extra={"unit": "mm"})
+    power_kw: float = Field(default=11, gt=0, le=500, title="Spindle power", json_schema_extra={"unit": "kW"})
+    torque_nm: float = Field(default=60, gt=0, le=5000, title="Spindle torque", json_schema_extra={"unit": "Nm"})
+    taper: str = Field(default="ISO 40", max_length=40, title="Taper")
+    table_mm: tuple[float, float] = Field(
+        default=(700, 450), title="Table", description="Length along X, width along Y", json_schema_extra={"unit": "mm"}
+    )
+    magazine_places: int = Field(default=24, ge=0, le=500, title="Magazine places")
     tool_change_s: float = Field(default=8, ge=0, le=3600, title="Tool change", json_schema_extra={"unit": "s"})
+
+    @field_validator("travel_mm", "table_mm")
+    @classmethod
+    def _has_size(cls, value: tuple[float, ...]) -> tuple[float, ...]:
+        if any(not 0 < v <= 100_000 for v in value):
+            raise ValueError("every length must be above 0 and at most 100 000 mm")
+        return value
 
     def limits(self) -> MotionLimits:
         return MotionLimits(self.rapid_mm_min, self.max_feed_mm_min, self.acceleration_mm_s2, self.path_tolerance_mm)

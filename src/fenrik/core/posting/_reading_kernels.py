@@ -19,13 +19,16 @@ from numba import njit
     NO_END,
     BEYOND_END,
     NO_MOTION,
-) = range(1, 14)
+    NO_OFFSET,
+) = range(1, 15)
 
 X, Y, Z, I, J, K, R, F, S, T, H, P = range(12)  # noqa: E741
 # Limits of the NIST report: 0.002 mm in millimetres, 0.0002 in in inches.
 ARC_ABSOLUTE_MM = 0.002
 ARC_ABSOLUTE_INCH_IN_MM = 0.0002 * 25.4
 ARC_RELATIVE = 0.001
+EXTENDED = 100
+"""Extended work offsets, G54.1 P1 …, are numbered 101, 102, …"""
 _SLOT = np.full(128, -1, np.int8)
 for _i, _letter in enumerate(b"XYZIJKRFSTHP"):
     _SLOT[_letter] = _i
@@ -181,6 +184,8 @@ def interpret(data, first_tool):
                     feed_mode = g // 10
                 elif 540 <= g <= 590 and g % 10 == 0:
                     offset = g // 10
+                elif g == 541:
+                    offset = EXTENDED
                 elif g == 430 or g == 490:
                     length_word = g // 10
                 elif g == 400 or g == 800:
@@ -228,6 +233,11 @@ def interpret(data, first_tool):
             length = 0
         if dwell and given[P]:
             waited += value[P]
+        if offset == EXTENDED:
+            if not given[P] or value[P] < 1.0:
+                trouble, letter_at = NO_OFFSET, 0
+                break
+            offset = EXTENDED + int(value[P])
         if motion_word >= 0:
             mode = motion_word
         for k in range(7):

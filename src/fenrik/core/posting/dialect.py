@@ -45,6 +45,9 @@ class Dialect(BaseModel):
     arcs: Literal["centre", "radius", "lines"] = "centre"
     line_numbers: LineNumbers | None = None
     program_for_each_tool: bool = False
+    extended_offset: str = Field(
+        default="", max_length=40, description="words for offsets beyond G59, `{number}` counts from 1; empty: it has none"
+    )
     start: list[str] = []
     tool_change: list[str] = []
     operation: list[str] = []
@@ -70,6 +73,20 @@ class Dialect(BaseModel):
     def number(self, value_mm: float) -> str:
         """A coordinate as this controller writes it."""
         return format_number(round(value_mm / self.resolution_mm), self.decimals, self.trailing_zeros)
+
+    def offset_words(self, work_offset: int) -> str:
+        """The words that call a work offset: 54 to 59, or 100 + number for the extended ones.
+
+        Raises:
+            FenrikError: when this controller has no extended offsets.
+        """
+        if work_offset < 100:
+            return f"G{work_offset}"
+        if not self.extended_offset:
+            raise fail(
+                "work_offset", f"is an extended one, which {self.name} does not have.", "Use G54 to G59.", work_offset
+            )
+        return self.extended_offset.replace("{number}", str(work_offset - 100))
 
     def block(
         self, name: Literal["start", "tool_change", "operation", "first_move", "end"], **values: Any

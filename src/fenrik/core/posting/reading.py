@@ -1,7 +1,7 @@
 """Read a program back: an interpreter of ISO 6983 words for milling.
 
 Understood: motion G0 G1 G2 G3 (arcs by I J K or R, helical, in G17 G18 G19), dwell G4, units G20 G21, G90 G91, feed
-modes G93 G94 G95, work offsets G54 to G59, tool length G43 G49, cutter compensation off G40, cycles off G80,
+modes G93 G94 G95, work offsets G54 to G59 and G54.1 P1 …, tool length G43 G49, cutter compensation off G40, cycles off G80,
 M0 M1 M2 M3 M4 M5 M6 M7 M8 M9 M30, F S T H N O P words, comments in brackets or after a semicolon, block delete.
 Anything else is an error that names its line. Arc end points must fit their centre within the limits of the
 NIST RS274/NGC interpreter report (0.002 mm, or one part in a thousand of the radius in rounding by R).
@@ -31,6 +31,7 @@ _TROUBLES = {
     kernels.OPEN_COMMENT: ("has a bracket that is not closed", "Close the comment."),
     kernels.NO_END: ("ends without M2 or M30", "The program is not complete."),
     kernels.BEYOND_END: ("stands after the end of the program", "Remove it, or the M2 or M30 before it."),
+    kernels.NO_OFFSET: ("names an extended work offset without its number", "Add P and the number to G54.1."),
     kernels.NO_MOTION: ("has axis words but no motion word is in force", "Add G0 or G1."),
 }
 

@@ -76,7 +76,7 @@ def post_programs(dialect: Dialect, operations: list[PostedOperation], name: str
 def _post(dialect: Dialect, operations: list[PostedOperation], name: str, work_offset: int, number: int) -> Program:
     writer = _Writer(dialect)
     program = {"name": name, "number": number}
-    setup = {"work_offset": work_offset}
+    setup = {"work_offset": dialect.offset_words(work_offset)}
     values: dict[str, Any] = {"program": program, "setup": setup, "tool": _tool_values(operations[0])}
     writer.block("start", **values)
     current: tuple[int, float] | None = None

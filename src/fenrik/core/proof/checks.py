@@ -60,7 +60,13 @@ def summarise(distance: Points, band: float, bound: float, cell: float) -> Devia
     )
 
 
-def check_machine(motions: ProgramMotions, tools: dict[int, Tool], machine: Machine, zero: Points) -> list[Finding]:
+def check_machine(
+    motions: ProgramMotions,
+    tools: dict[int, Tool],
+    machine: Machine,
+    zero: Points,
+    on_table: tuple[float, float] | None = None,
+) -> list[Finding]:
     """Reach, tool length and spindle speed against the machine."""
     found = []
     if len(motions.path) == 0:
@@ -78,16 +84,18 @@ def check_machine(motions: ProgramMotions, tools: dict[int, Tool], machine: Mach
                     advice="Turn the part, or choose a larger machine.",
                 )
             )
+    if on_table is not None:
+        found += _check_travel(motions.path.point - zero, machine, on_table)
     for number in np.unique(motions.tool):
         tool = tools[int(number)]
-        if tool.length_mm > machine.longest_tool_mm:
+        if tool.assembly_mm > machine.longest_tool_mm:
             found.append(
                 Finding(
                     kind="tool too long",
                     severity="fault",
                     bodies=[f"tool {number}"],
-                    amount=tool.length_mm - machine.longest_tool_mm,
-                    message=f"Tool {number} is {tool.length_mm:.0f} mm long; {machine.name} takes "
+                    amount=tool.assembly_mm - machine.longest_tool_mm,
+                    message=f"Tool {number} is {tool.assembly_mm:.0f} mm long; {machine.name} takes "
                     f"{machine.longest_tool_mm:.0f} mm.",
                     advice="Shorten stick-out or holder.",
                 )
@@ -109,6 +117,29 @@ def check_machine(motions: ProgramMotions, tools: dict[int, Tool], machine: Mach
     return found
 
 
+def _check_travel(work: Points, machine: Machine, on_table: tuple[float, float]) -> list[Finding]:
+    """Whether the table reaches every place where the part lies on it; X and Y travel evenly about its middle."""
+    found = []
+    for axis in (0, 1):
+        along = work[:, axis] + on_table[axis]
+        beyond = float(np.abs(along).max()) - machine.travel_mm[axis] / 2
+        if beyond > 0 and float(np.ptp(along)) <= machine.travel_mm[axis]:
+            row = int(np.abs(along).argmax())
+            found.append(
+                Finding(
+                    kind="overtravel",
+                    severity="fault",
+                    amount=beyond,
+                    bodies=[machine.name],
+                    motion=row,
+                    place=(float(work[row, 0]), float(work[row, 1]), float(work[row, 2])),
+                    message=f"Where the part lies on the table, {'XY'[axis]} runs {beyond:.0f} mm past its end.",
+                    advice="Move the part on the table.",
+                )
+            )
+    return found
+
+
 def check_rapids(
     motions: ProgramMotions, rows: NDArray, removed: Points, times: Points, inputs: ProofInputs
 ) -> list[Finding]:
@@ -116,10 +147,10 @@ def check_rapids(
     least = 1e-3 * inputs.stock.lattice.cell_mm**2
     bad = rows[(removed[rows] > least) & np.isin(motions.path.kind[rows], [Kind.RAPID, Kind.RETRACT])]
     found = []
-    for run in _runs(bad)[:MAX_FINDINGS_OF_A_KIND]:
+    for run in runs_of(bad)[:MAX_FINDINGS_OF_A_KIND]:
         worst = run[removed[run].argmax()]
         found.append(
-            _at(
+            finding_at(
                 motions,
                 worst,
                 times,
@@ -156,7 +187,7 @@ def check_contact(
         bad = (depth > 1e-6) & ~touched
         touched |= bad
         severity: Severity = "attention" if name == "near miss" else "fault"
-        for run in _runs(np.flatnonzero(bad))[:MAX_FINDINGS_OF_A_KIND]:
+        for run in runs_of(np.flatnonzero(bad))[:MAX_FINDINGS_OF_A_KIND]:
             worst = run[depth[run].argmax()]
             column = columns[int(record.touch_mm[worst][columns].argmax())]
             place = record.touch_place[worst, column] - inputs.zero
@@ -166,7 +197,7 @@ def check_contact(
                 if name == "near miss"
                 else f"The {name} stands {depth[worst]:.2f} mm deep in the stock."
             )
-            finding = _at(
+            finding = finding_at(
                 motions,
                 int(source[worst]),
                 times,
@@ -231,14 +262,14 @@ def gouge_findings(
     return found
 
 
-def _runs(index: NDArray) -> list[NDArray]:
+def runs_of(index: NDArray) -> list[NDArray]:
     """Stretches of numbers in a row."""
     if len(index) == 0:
         return []
     return np.split(index, np.flatnonzero(np.diff(index) > 1) + 1)
 
 
-def _at(motions: ProgramMotions, motion: int, times: Points, zero: Points, **rest) -> Finding:  # type: ignore[no-untyped-def]
+def finding_at(motions: ProgramMotions, motion: int, times: Points, zero: Points, **rest) -> Finding:  # type: ignore[no-untyped-def]
     place = motions.path.point[motion] - zero
     return Finding(
         operation=int(motions.operation[motion]),

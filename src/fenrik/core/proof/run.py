@@ -15,12 +15,13 @@ from fenrik.core.machines import Machine
 from fenrik.core.posting import Program
 from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof import checks
+from fenrik.core.proof.fixtures import check_fixtures
 from fenrik.core.proof.motions import ProgramMotions, read_motions, starts_of
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import Bodies, Stock, cut
 from fenrik.core.toolpath import Kind
 from fenrik.core.tools import Tool, cutter_profile
-from fenrik.core.tools.profile import holder_profiles, shank_profile
+from fenrik.core.tools.profile import holder_profiles, shank_profiles
 
 FLATTEN_MM = 0.002
 ROUNDING_MM = 1e-6
@@ -50,7 +51,7 @@ class ProofSettings(BaseModel):
 
 @dataclass(frozen=True)
 class ProofInputs:
-    """All in the setup's frame; `zero` is its work zero there."""
+    """All in the setup's frame; `zero` is its work zero there, `on_table` the zero's place from the table's middle."""
 
     stock: Stock
     part: Mesh
@@ -61,6 +62,8 @@ class ProofInputs:
     machine: Machine
     zero: Points
     settings: ProofSettings
+    fixtures: Mesh | None = None
+    on_table: tuple[float, float] | None = None
 
 
 @dataclass(frozen=True)
@@ -107,7 +110,7 @@ def prove(inputs: ProofInputs, progress: Progress = silent) -> Proof:
     stock, stocks, findings = inputs.stock, [], []
     source_motion: list[NDArray[np.int64]] = []
     times = np.cumsum(motions.seconds)
-    findings += checks.check_machine(motions, inputs.tools, inputs.machine, inputs.zero)
+    findings += checks.check_machine(motions, inputs.tools, inputs.machine, inputs.zero, inputs.on_table)
     groups = _groups(motions)
     base = 0
     for number, (first, last) in enumerate(groups):
@@ -123,6 +126,8 @@ def prove(inputs: ProofInputs, progress: Progress = silent) -> Proof:
         np.maximum.at(engagement, source, record.engagement_deg)
         findings += checks.check_rapids(motions, rows, removed, times, inputs)
         findings += checks.check_contact(motions, source, record, watched, times, inputs)
+        if inputs.fixtures is not None:
+            findings += check_fixtures(motions, source, starts, flat, tool, inputs.fixtures, times, inputs)
         near = checks.near_depth(record, watched)
         np.minimum.at(clearance, source, inputs.settings.near_miss_mm - near)
         stocks.append((int(motions.operation[first]), stock))
@@ -137,9 +142,8 @@ def prove(inputs: ProofInputs, progress: Progress = silent) -> Proof:
 def watched_bodies(tool: Tool, near_miss_mm: float) -> tuple[Bodies, list[str]]:
     """The tool as bodies: the cutter removes; shank and holder, and the holder grown by the near-miss limit, watch."""
     profiles, names = [], []
-    shank = shank_profile(tool)
-    if shank is not None:
-        profiles.append(shank)
+    for profile in shank_profiles(tool):
+        profiles.append(profile)
         names.append("shank")
     for profile in holder_profiles(tool):
         profiles.append(profile)

@@ -10,6 +10,7 @@ import numpy as np
 from fenrik.core.frames import Points
 from fenrik.core.recognise.features import Blend, Chamfer, DraftWall, Undercut
 from fenrik.core.recognise.graph import WALL_SINE, FaceGraph
+from fenrik.core.solids.seeing import hidden_triangles
 
 MAX_CHAMFER_MM = 8.0
 CHAMFER_DEG = (14.0, 76.0)
@@ -17,7 +18,6 @@ HALF_ROUND_DEG = 175.0
 LONG_SHARE = 0.55
 DRAFT_DEG = 0.25
 UNDERCUT_SHARE = 0.05
-FACET_SINE = 0.1
 
 
 def find_chamfers(graph: FaceGraph, taken: set[int]) -> list[Chamfer]:
@@ -181,18 +181,8 @@ def find_undercuts(graph: FaceGraph, direction: Points) -> list[Undercut]:
     """Faces of which neither the direction nor its opposite sees a good part."""
     mesh = graph.solid.mesh
     corners = mesh.corners()
-    cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    double = np.linalg.norm(cross, axis=1)
-    normals = cross / np.maximum(double, 1e-300)[:, None]
-    lift = max(1.5 * mesh.deflection_mm, 1e-3)
-    # Stand off by more than facets stray from the surface, so that upright walls do not hide themselves.
-    places = corners.mean(axis=1) + lift * normals
-    hidden = np.ones(len(places), bool)
-    slack = np.array([_slack(graph, i) for i in range(len(graph.faces))])[mesh.face_ids]
-    for look in (direction, -direction):
-        facing = normals @ look > -slack
-        hit = graph.rays.first_hits(places + lift * look, np.tile(look, (len(places), 1)))
-        hidden &= ~facing | (hit >= 0)
+    double = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    hidden = hidden_triangles(graph.solid, graph.rays, direction) & hidden_triangles(graph.solid, graph.rays, -direction)
     area = np.bincount(mesh.face_ids, double / 2 * hidden, len(graph.faces))
     whole = np.bincount(mesh.face_ids, double / 2, len(graph.faces))
     bad = {i for i in range(len(graph.faces)) if area[i] > UNDERCUT_SHARE * whole[i]}
@@ -209,7 +199,3 @@ def find_undercuts(graph: FaceGraph, direction: Points) -> list[Undercut]:
         for k, group in enumerate(groups)
     ]
 
-
-def _slack(graph: FaceGraph, face: int) -> float:
-    """How far the normals of a face's triangles may stray from the surface's own, as a sine."""
-    return 1e-6 if graph.faces[face].kind == "plane" else FACET_SINE

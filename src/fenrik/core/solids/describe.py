@@ -55,6 +55,11 @@ def list_faces(shape: Any) -> list[Any]:
     return [TopoDS.Face(s) for s in list_shapes(shape, TopAbs_FACE)]
 
 
+def list_edges(shape: Any) -> list[Any]:
+    """Edges that have a curve in space, numbered as `describe` numbers them."""
+    return _EdgeNumbers(shape).curves
+
+
 def explore(shape: Any, kind: Any) -> Iterator[Any]:
     """Sub-shapes of a kind with their own orientation; one that is used twice comes twice."""
     explorer = TopExp_Explorer(shape, kind)
@@ -240,6 +245,7 @@ def _face(face: Any, neighbours: tuple[int, ...], loops: tuple[tuple[int, ...], 
     BRepGProp.SurfaceProperties_s(face, props)
     box = Bnd_Box()
     BRepBndLib.AddOptimal_s(face, box, False, False) if kind != "freeform" else BRepBndLib.Add_s(face, box, False)
+    box.SetGap(0.0)
     low, high = (box.CornerMin(), box.CornerMax()) if not box.IsVoid() else (gp_Pnt(0, 0, 0), gp_Pnt(0, 0, 0))
     reversed_ = face.Orientation() == TopAbs_REVERSED
     radius, minor, half_angle, concave, span = None, None, None, False, 0.0

@@ -65,7 +65,7 @@ def _read_scene(data: bytes, suffix: str, name: str) -> list[NamedMesh]:
 
 def _placed(scene):  # type: ignore[no-untyped-def]
     """Each instance of a mesh in its place, with its name."""
-    for node in scene.graph.nodes_geometry:
+    for node in sorted(scene.graph.nodes_geometry):
         matrix, key = scene.graph[node]
         mesh = scene.geometry[key].copy()
         mesh.apply_transform(matrix)

@@ -6,14 +6,17 @@ from collections import Counter
 from dataclasses import replace
 from typing import Any
 
+import numpy as np
 from OCP.BRep import BRep_Builder
 from OCP.BRepBuilderAPI import BRepBuilderAPI_Transform
 from OCP.gp import gp_Pnt, gp_Trsf
 from OCP.TopAbs import TopAbs_FACE, TopAbs_SHELL, TopAbs_SOLID
 from OCP.TopExp import TopExp_Explorer
-from OCP.TopoDS import TopoDS_Compound
+from OCP.TopoDS import TopoDS_Compound, TopoDS_Iterator
 
-from fenrik.core.solids.describe import list_faces, list_shapes
+from fenrik.core.solids.describe import list_faces, list_shapes, measure
+from fenrik.core.solids.model import Body, Solid
+from fenrik.core.solids.tessellate import to_bytes
 from fenrik.core.solids.xcaf import NamedShape
 
 
@@ -85,8 +88,68 @@ def compound_of(shapes: list[Any]) -> Any:
     return compound
 
 
+def take_bodies(solid: Solid, wanted: list[int]) -> Solid:
+    """Some bodies of a model as a solid of their own; the model itself where all are wanted."""
+    if wanted == list(range(len(solid.bodies))):
+        return solid
+    old_faces = [f for k in wanted for f in _faces_of(solid.bodies[k])]
+    new_face = np.full(len(solid.faces) + 1, -1, np.int64)
+    new_face[old_faces] = np.arange(len(old_faces))
+    keep = np.isin(solid.mesh.face_ids, old_faces)
+    mesh = replace(
+        solid.mesh, triangles=solid.mesh.triangles[keep], face_ids=new_face[solid.mesh.face_ids[keep]].astype(np.int32)
+    )
+    old_edges = sorted({e for f in old_faces for loop in solid.faces[f].loops for e in loop})
+    new_edge = {e: k for k, e in enumerate(old_edges)}
+    body = {k: n for n, k in enumerate(wanted)}
+    faces = [
+        replace(
+            solid.faces[f],
+            neighbours=tuple(int(new_face[n]) for n in solid.faces[f].neighbours if new_face[n] >= 0),
+            loops=tuple(tuple(new_edge[e] for e in loop) for loop in solid.faces[f].loops),
+            body=body[solid.faces[f].body],
+        )
+        for f in old_faces
+    ]
+    edges = [
+        replace(solid.edges[e], faces=(int(new_face[solid.edges[e].faces[0]]), int(new_face[solid.edges[e].faces[1]])))
+        for e in old_edges
+    ]
+    bodies, at = [], 0
+    for k in wanted:
+        bodies.append(replace(solid.bodies[k], first_face=at))
+        at += solid.bodies[k].faces
+    if not solid.is_exact:
+        chosen = replace(solid, mesh=mesh, faces=faces, edges=edges, bodies=bodies)
+        return replace(chosen, volume_mm3=mesh.volume_mm3(), area_mm2=mesh.area_mm2())
+    shapes = bodies_of(solid.shape(), [b.faces for b in solid.bodies])
+    shape = compound_of([shapes[k] for k in wanted])
+    volume, area, centroid = measure(shape)
+    return replace(
+        solid, mesh=mesh, faces=faces, edges=edges, bodies=bodies, brep=to_bytes(shape), volume_mm3=volume,
+        area_mm2=area, centroid=centroid,
+    )  # fmt: skip
+
+
+def _faces_of(body: Body) -> range:
+    return range(body.first_face, body.first_face + body.faces)
+
+
 def kind_of(shape: Any) -> str:
     """Solid, shell, or faces."""
     if list_shapes(shape, TopAbs_SOLID):
         return "solid"
     return "shell" if list_shapes(shape, TopAbs_SHELL) else "faces"
+
+
+def bodies_of(shape: Any, face_counts: list[int]) -> list[Any]:
+    """The bodies of a compound made by `compound_of`, in order; each has as many faces as counted."""
+    if len(face_counts) == 1:
+        return [shape]
+    found = []
+    iterator = TopoDS_Iterator(shape)
+    while iterator.More():
+        found.append(iterator.Value())
+        iterator.Next()
+    assert [len(list_faces(s)) for s in found] == face_counts
+    return found

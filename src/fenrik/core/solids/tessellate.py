@@ -12,13 +12,14 @@ from OCP.BRep import BRep_Tool
 from OCP.BRepBndLib import BRepBndLib
 from OCP.BRepMesh import BRepMesh_IncrementalMesh
 from OCP.BRepTools import BRepTools
+from OCP.gp import gp_Trsf
 from OCP.TopAbs import TopAbs_REVERSED
 from OCP.TopLoc import TopLoc_Location
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
-from fenrik.core.frames import Points
+from fenrik.core.frames import Frame, Points
 from fenrik.core.solids.describe import list_faces
 from fenrik.core.solids.model import Mesh
 
@@ -87,13 +88,26 @@ def open_edges(mesh: Mesh) -> int:
     return int((count != 2).sum())
 
 
-def bounds_of(shape: Any) -> Points:
-    """Lowest and highest corner of a shape's faces, (2, 3)."""
+def bounds_of(shape: Any, frame: Frame | None = None) -> Points:
+    """Lowest and highest corner of a shape's faces in a frame, (2, 3)."""
+    if frame is not None:
+        shape = shape.Moved(TopLoc_Location(transform_to(frame)))
     box = Bnd_Box()
     BRepBndLib.AddOptimal_s(shape, box, False, False)
     if box.IsVoid():
         return np.zeros((2, 3))
+    box.SetGap(0.0)
     return np.array([box.CornerMin().Coord(), box.CornerMax().Coord()])
+
+
+def transform_to(frame: Frame) -> Any:
+    """Open CASCADE's transform of part coordinates into a frame."""
+    turn = frame.rotation.T
+    shift = -turn @ frame.origin
+    trsf = gp_Trsf()
+    rows = [v for r in range(3) for v in (*turn[r].tolist(), float(shift[r]))]
+    trsf.SetValues(*rows)
+    return trsf
 
 
 def to_bytes(shape: Any) -> bytes:

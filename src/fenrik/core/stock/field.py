@@ -82,24 +82,8 @@ class Stock:
             FenrikError: when the block has no size, or the cell is so small that the field would not fit in memory.
         """
         low, high = np.asarray(low, float), np.asarray(high, float)
-        if not np.all(np.isfinite([low, high])) or np.any(high - low <= 0):
-            raise fail("stock", "has no volume.", "Give the stock a size along x, y and z.", (high - low).tolist())
-        if not cell_mm > 0:
-            raise fail("cell_mm", "must be above 0.", "Use about 0.2 to 0.5 mm.", cell_mm)
-        shape = [math.ceil(float(s) / cell_mm - 1e-9) + 2 for s in high - low]
-        rays = shape[0] * shape[1] + shape[0] * shape[2] + shape[1] * shape[2]
-        if max(shape) > MAX_NODES_ON_A_SIDE or rays > MAX_RAYS:
-            raise fail(
-                "cell_mm",
-                f"needs {rays / 1e6:.0f} million rays for a stock of this size.",
-                f"Use a cell of at least {suggested_cell(high - low) / 2:.3g} mm.",
-                cell_mm,
-            )
-        origin = low - 0.5 * cell_mm
-        lattice = Lattice(
-            (float(origin[0]), float(origin[1]), float(origin[2])), float(cell_mm), (shape[0], shape[1], shape[2])
-        )
-        return cls(lattice, _tiles(lattice, [_box_rays(lattice, f, low, high) for f in range(3)]))
+        lattice = make_lattice(low, high, cell_mm)
+        return cls(lattice, make_tiles(lattice, [_box_rays(lattice, f, low, high) for f in range(3)]))
 
     def dense(self, family: int, cap: int = 0) -> Dense:
         """One family as whole arrays that may be written to; `cap` is the least room for hits on a ray."""
@@ -170,7 +154,30 @@ class Stock:
             dense = [
                 (arrays[f"count{f}"], arrays[f"at{f}"], arrays[f"normal{f}"], arrays[f"source{f}"]) for f in range(3)
             ]
-            return cls(lattice, _tiles(lattice, dense), float(head[7]))
+            return cls(lattice, make_tiles(lattice, dense), float(head[7]))
+
+
+def make_lattice(low: Points, high: Points, cell_mm: float) -> Lattice:
+    """The lattice for a stock between two corners; no ray runs along its sides.
+
+    Raises:
+        FenrikError: when there is no volume, or the cell is so small that the field would not fit in memory.
+    """
+    if not np.all(np.isfinite([low, high])) or np.any(high - low <= 0):
+        raise fail("stock", "has no volume.", "Give the stock a size along x, y and z.", (high - low).tolist())
+    if not cell_mm > 0:
+        raise fail("cell_mm", "must be above 0.", "Use about 0.2 to 0.5 mm.", cell_mm)
+    shape = [math.ceil(float(s) / cell_mm - 1e-9) + 2 for s in high - low]
+    rays = shape[0] * shape[1] + shape[0] * shape[2] + shape[1] * shape[2]
+    if max(shape) > MAX_NODES_ON_A_SIDE or rays > MAX_RAYS:
+        raise fail(
+            "cell_mm",
+            f"needs {rays / 1e6:.0f} million rays for a stock of this size.",
+            f"Use a cell of at least {suggested_cell(high - low) / 2:.3g} mm.",
+            cell_mm,
+        )
+    origin = low - 0.5 * cell_mm
+    return Lattice((float(origin[0]), float(origin[1]), float(origin[2])), float(cell_mm), (shape[0], shape[1], shape[2]))
 
 
 def suggested_cell(size: Points, nodes: int = 280) -> float:
@@ -195,7 +202,7 @@ def freeze_tile(dense: Dense, u: slice, v: slice) -> Tile:
     return Tile(count[u, v].copy(), at[u, v, :cap].copy(), normal[u, v, :cap].copy(), source[u, v, :cap].copy())
 
 
-def _tiles(lattice: Lattice, dense: list[Dense]) -> tuple[tuple[Tile, ...], tuple[Tile, ...], tuple[Tile, ...]]:
+def make_tiles(lattice: Lattice, dense: list[Dense]) -> tuple[tuple[Tile, ...], tuple[Tile, ...], tuple[Tile, ...]]:
     x, y, z = (tuple(freeze_tile(dense[f], u, v) for u, v in tile_places(lattice, f)) for f in range(3))
     return x, y, z
 

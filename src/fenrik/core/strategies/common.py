@@ -10,20 +10,18 @@ from pydantic import BaseModel, ConfigDict, Field
 from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact import DropIndex
-from fenrik.core.contact.region import HeightField
 from fenrik.core.errors import fail
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.progress import Progress, silent
+from fenrik.core.setups.grids import join_meshes
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import Stock
 from fenrik.core.toolpath import Feeds, PathBuilder, Toolpath
 from fenrik.core.tools import Tool, cutter_profile
-from fenrik.core.tools.profile import bull_nose_profile
 
 MM: dict[str, Any] = {"unit": "mm"}
 START_GAP_MM = 1.0
-PIN_RADIUS_MM = 1e-3
 TESSELLATION_SHARE = 0.25
 """Share of an operation's tolerance that the triangles may use; sampling and simplifying share the rest."""
 
@@ -65,6 +63,8 @@ class StrategyInputs:
     Attributes:
         mesh: the part within the operation's share of tolerance.
         boundary_mesh: the triangles of the picked faces, where the operation has a boundary of faces.
+        boundary_area: polygons, where the operation has a boundary from a sketch.
+        obstacles: what else the tool must not touch: fixtures, other copies.
         stock: the stock before the operation.
         tool, feeds: the tool and the feeds it runs at.
         clearance_mm, retract_mm: absolute heights for rapids.
@@ -78,13 +78,16 @@ class StrategyInputs:
     retract_mm: float
     boundary_mesh: Mesh | None = None
     progress: Progress = field(default=silent)
+    boundary_area: BaseGeometry | None = None
+    obstacles: Mesh | None = None
 
     def builder(self) -> PathBuilder:
         return PathBuilder(self.feeds, self.clearance_mm, self.retract_mm)
 
     def drop_index(self, allowance_mm: float) -> DropIndex:
-        """The part made ready for this tool grown by an allowance."""
-        return DropIndex.build(self.mesh, cutter_profile(self.tool.cutter, allowance_mm))
+        """The part and the obstacles made ready for this tool grown by an allowance."""
+        mesh = self.mesh if self.obstacles is None else join_meshes([self.mesh, self.obstacles])
+        return DropIndex.build(mesh, cutter_profile(self.tool.cutter, allowance_mm))
 
 
 @dataclass(frozen=True)
@@ -93,15 +96,6 @@ class Outcome:
 
     toolpath: Toolpath
     unreached: list[Unreached] = field(default_factory=list)
-
-
-def part_outline(mesh: Mesh, cell_mm: float, tolerance_mm: float) -> BaseGeometry:
-    """The part's outline seen from above, as polygons."""
-    low, high = mesh.bounds()
-    index = DropIndex.build(mesh, bull_nose_profile(PIN_RADIUS_MM, 0.0, 1.0))
-    floor = float(low[2]) - 1.0
-    field_ = HeightField.over(index, low[:2] - 2 * cell_mm, high[:2] + 2 * cell_mm, cell_mm, floor)
-    return field_.covered_region(floor + 0.5, tolerance_mm)
 
 
 class StockTops:

@@ -433,7 +433,7 @@ class _NarrowPlaces:
 
     def __init__(self, inputs: StrategyInputs, params: LevelRoughing, tops: StockTops, heights: HeightField) -> None:
         from fenrik.core.contact import DropIndex, tip_heights_grid
-        from fenrik.core.strategies.common import PIN_RADIUS_MM
+        from fenrik.core.contact.region import PIN_RADIUS_MM
         from fenrik.core.tools.profile import bull_nose_profile
 
         self.tool_radius = inputs.tool.cutter.radius_mm

@@ -18,6 +18,7 @@ from shapely import affinity
 from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact import DropIndex, tip_heights
+from fenrik.core.contact.region import part_outline
 from fenrik.core.frames import Points
 from fenrik.core.progress import Progress, part_of
 from fenrik.core.solids.references import FaceReference, FaceRule
@@ -28,7 +29,6 @@ from fenrik.core.strategies.common import (
     Outcome,
     StockTops,
     StrategyInputs,
-    part_outline,
     require,
 )
 from fenrik.core.toolpath import Toolpath
@@ -54,6 +54,14 @@ class FacesBoundary(BaseModel):
     model_config = ConfigDict(extra="forbid")
     kind: Literal["faces"] = "faces"
     faces: list[FaceReference | FaceRule] = Field(min_length=1, title="Faces")
+
+
+class SketchBoundary(BaseModel):
+    """The tool's axis stays inside the closed curves of a sketch; a curve inside another is kept out."""
+
+    model_config = ConfigDict(extra="forbid")
+    kind: Literal["sketch"] = "sketch"
+    sketch: str = Field(max_length=40, title="Sketch")
 
 
 class ParallelFinishing(CommonParams):
@@ -85,7 +93,7 @@ class ParallelFinishing(CommonParams):
         json_schema_extra={"unit": "deg"},
     )
     way: Literal["both ways", "one way"] = Field(default="both ways", title="Way")
-    boundary: Annotated[OutlineBoundary | FacesBoundary, Field(discriminator="kind")] = Field(
+    boundary: Annotated[OutlineBoundary | FacesBoundary | SketchBoundary, Field(discriminator="kind")] = Field(
         default_factory=OutlineBoundary, title="Boundary"
     )
     overlap_mm: float = Field(
@@ -196,6 +204,8 @@ def _boundary(inputs: StrategyInputs, params: ParallelFinishing) -> BaseGeometry
             "Pick faces that can be seen from above.",
         )
         region = shapely.union_all(shapely.polygons(corners[wide]), grid_size=1e-6)
+    elif inputs.boundary_area is not None:
+        region = inputs.boundary_area
     else:
         size = np.ptp(inputs.mesh.bounds(), axis=0)[:2]
         region = part_outline(inputs.mesh, float(max(size.max() / 400, 0.02)), tolerance)

@@ -2,80 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-MM: dict[str, Any] = {"unit": "mm"}
+from fenrik.core.cutting.speeds import feed_rate, spindle_speed
+from fenrik.core.tools.cutters import MM, Cutter
 
 
 class _Part(BaseModel):
     model_config = ConfigDict(extra="forbid")
-
-
-class _CutterBase(_Part):
-    diameter_mm: float = Field(gt=0, le=500, title="Diameter", json_schema_extra=MM)
-    flute_length_mm: float = Field(gt=0, le=1000, title="Cutting length", json_schema_extra=MM)
-    flutes: int = Field(default=2, ge=1, le=40, title="Flutes")
-    centre_cutting: bool = Field(default=True, title="Centre cutting")
-
-    @property
-    def radius_mm(self) -> float:
-        return self.diameter_mm / 2
-
-
-class FlatCutter(_CutterBase):
-    """Square-ended end mill."""
-
-    kind: Literal["flat"] = "flat"
-
-    @property
-    def corner_mm(self) -> float:
-        return 0.0
-
-
-class BallCutter(_CutterBase):
-    """Ball-nose cutter."""
-
-    kind: Literal["ball"] = "ball"
-
-    @property
-    def corner_mm(self) -> float:
-        return self.radius_mm
-
-    @model_validator(mode="after")
-    def _long_enough(self) -> BallCutter:
-        if self.flute_length_mm < self.radius_mm:
-            raise ValueError(
-                f"the cutting length {self.flute_length_mm:g} mm is shorter than the ball's radius "
-                f"{self.radius_mm:g} mm; make it at least as long"
-            )
-        return self
-
-
-class BullNoseCutter(_CutterBase):
-    """End mill with a corner radius."""
-
-    kind: Literal["bull-nose"] = "bull-nose"
-    corner_radius_mm: float = Field(gt=0, title="Corner radius", json_schema_extra=MM)
-
-    @property
-    def corner_mm(self) -> float:
-        return self.corner_radius_mm
-
-    @model_validator(mode="after")
-    def _corner_fits(self) -> BullNoseCutter:
-        if self.corner_radius_mm >= self.radius_mm:
-            raise ValueError(
-                f"the corner radius {self.corner_radius_mm:g} mm must be below half the diameter "
-                f"({self.radius_mm:g} mm); for a full radius use a ball cutter"
-            )
-        if self.flute_length_mm < self.corner_radius_mm:
-            raise ValueError("the cutting length is shorter than the corner radius; make it longer")
-        return self
-
-
-Cutter = Annotated[FlatCutter | BallCutter | BullNoseCutter, Field(discriminator="kind")]
 
 
 class HolderSection(_Part):
@@ -92,9 +28,29 @@ class Tool(_Part):
     number: int = Field(ge=1, le=9999, title="Number")
     name: str = Field(default="", max_length=80, title="Name")
     cutter: Cutter
-    shank_diameter_mm: float | None = Field(default=None, gt=0, le=500, title="Shank diameter", json_schema_extra=MM)
+    material: Literal["carbide", "HSS", "cermet", "CBN", "diamond"] = Field(default="carbide", title="Cutting material")
+    coating: str = Field(default="", max_length=40, title="Coating")
+    use: Literal["", "roughing", "finishing", "both"] = Field(default="", title="Use")
+    shank_diameter_mm: float | None = Field(
+        default=None, gt=0, le=500, title="Shank diameter", description="Empty: the cutter's", json_schema_extra=MM
+    )
+    neck_diameter_mm: float | None = Field(
+        default=None, gt=0, le=500, title="Neck diameter", description="Thinner stretch above the flutes", json_schema_extra=MM
+    )
+    neck_length_mm: float = Field(default=0, ge=0, le=1000, title="Neck length", json_schema_extra=MM)
+    length_mm: float | None = Field(
+        default=None, gt=0, le=2000, title="Overall length", description="Of the cutter, out of the holder",
+        json_schema_extra=MM,
+    )
     stick_out_mm: float = Field(gt=0, le=2000, title="Stick-out", json_schema_extra=MM)
-    holder: list[HolderSection] = Field(default_factory=list, max_length=20, title="Holder")
+    holder_name: str = Field(default="", max_length=80, title="Holder")
+    holder: list[HolderSection] = Field(default_factory=list, max_length=20, title="Holder sections")
+    length_offset: int | None = Field(
+        default=None, ge=1, le=999, title="Length offset", description="Empty: the tool's number"
+    )
+    diameter_offset: int | None = Field(
+        default=None, ge=1, le=999, title="Diameter offset", description="Empty: the tool's number"
+    )
     spindle_rpm: float = Field(default=8000, gt=0, le=200_000, title="Spindle speed", json_schema_extra={"unit": "rpm"})
     cutting_feed_mm_min: float = Field(
         default=1000, gt=0, le=100_000, title="Cutting feed", json_schema_extra={"unit": "mm/min"}
@@ -117,8 +73,6 @@ class Tool(_Part):
         speed, chip = data.pop("surface_speed_m_min", None), data.pop("chip_load_mm", None)
         cutter = data.get("cutter")
         if isinstance(cutter, dict) and (speed is not None or chip is not None):
-            from fenrik.core.cutting.speeds import feed_rate, spindle_speed
-
             if speed is not None:
                 data["spindle_rpm"] = spindle_speed(float(speed), float(cutter.get("diameter_mm", 0)))
             if chip is not None:
@@ -132,6 +86,15 @@ class Tool(_Part):
             raise ValueError(
                 f"the stick-out {self.stick_out_mm:g} mm is shorter than the cutting length "
                 f"{self.cutter.flute_length_mm:g} mm; lengthen the one or shorten the other"
+            )
+        if self.length_mm is not None and self.stick_out_mm > self.length_mm:
+            raise ValueError(
+                f"the stick-out {self.stick_out_mm:g} mm is more than the tool is long ({self.length_mm:g} mm)"
+            )
+        if self.neck_length_mm and self.cutter.flute_length_mm + self.neck_length_mm > self.stick_out_mm + 1e-9:
+            raise ValueError(
+                f"flutes and neck ({self.cutter.flute_length_mm + self.neck_length_mm:g} mm) are longer than the "
+                f"stick-out ({self.stick_out_mm:g} mm); shorten the neck or lengthen the stick-out"
             )
         return self
 
@@ -147,6 +110,17 @@ class Tool(_Part):
         return self.name or text
 
     @property
-    def length_mm(self) -> float:
+    def assembly_mm(self) -> float:
         """From the tip to the top of the holder."""
         return self.stick_out_mm + sum(s.height_mm for s in self.holder)
+
+    def stations(self) -> list[tuple[str, float, float, float]]:
+        """What stands between the flutes and the holder: name, diameter, from and to which height."""
+        found = []
+        at = self.cutter.flute_length_mm
+        if self.neck_length_mm > 0:
+            found.append(("neck", self.neck_diameter_mm or self.cutter.diameter_mm, at, at + self.neck_length_mm))
+            at += self.neck_length_mm
+        if self.stick_out_mm > at + 1e-9:
+            found.append(("shank", self.shank_mm, at, self.stick_out_mm))
+        return found

@@ -2,7 +2,7 @@
 
 The profile gives the height h(ρ) of the tool's lower surface above its tip at distance ρ from the axis, for ρ from
 0 to R, as a chain of line and arc elements of growing slope; above h(R) the body is a cylinder of radius R up to
-`top_mm`. Tapered, lens and barrel cutters are further chains of the same two elements.
+`top_mm`. Flat, ball, tapered, pointed and barrel cutters are all chains of these two elements.
 """
 
 from __future__ import annotations
@@ -12,10 +12,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from fenrik.core.errors import fail
 from fenrik.core.frames import Points
-from fenrik.core.tools.model import Cutter, Tool
+from fenrik.core.tools.contour import ARC, LINE, convex_bodies, grown_elements
+from fenrik.core.tools.cutters import ChamferMill, Cutter, Drill, EngravingCutter, TaperedCutter
+from fenrik.core.tools.model import Tool
 
-LINE, ARC = 0.0, 1.0
 # Columns of an element: ρ from, ρ to, kind, h at ρ from, slope, arc centre ρ, arc centre h, arc radius.
 COLUMNS = 8
 
@@ -51,10 +53,33 @@ def bull_nose_profile(radius_mm: float, corner_mm: float, top_mm: float) -> Prof
 
 
 def cutter_profile(cutter: Cutter, offset_mm: float = 0.0) -> Profile:
-    """The cutting part of a tool; grown by `offset_mm` on all sides (tip at the grown tip) for an allowance."""
-    return bull_nose_profile(
-        cutter.radius_mm + offset_mm, cutter.corner_mm + offset_mm, cutter.flute_length_mm + offset_mm
-    )
+    """The cutting part of a tool; grown by `offset_mm` on all sides (tip at the grown tip) for an allowance.
+
+    Raises:
+        FenrikError: for a cutter that is no single convex body (a centre drill, a lollipop).
+    """
+    profiles = cutter_profiles(cutter)
+    if len(profiles) != 1 or is_undercutting(cutter):
+        raise fail(
+            "tool.cutter",
+            f"is a {cutter.kind}, which this strategy cannot use: its contour is not a single convex body.",
+            "Choose a flat, ball, bull-nose, tapered, chamfer or barrel cutter, or a drill.",
+            cutter.kind,
+        )
+    one = profiles[0]
+    if offset_mm <= 0:
+        return one
+    return Profile(grown_elements(one.elements, offset_mm), one.radius_mm + offset_mm, one.top_mm + offset_mm)
+
+
+def cutter_profiles(cutter: Cutter) -> list[Profile]:
+    """The cutting part as convex bodies that together are the cutter, apart from what undercuts."""
+    return [Profile(b.elements, b.radius_mm, b.top_mm) for b in convex_bodies(cutter.contour())[0]]
+
+
+def is_undercutting(cutter: Cutter) -> bool:
+    """Whether the cutter is narrower above than below, so that it can cut under an overhang."""
+    return convex_bodies(cutter.contour())[1]
 
 
 def cone_profile(lower_radius_mm: float, upper_radius_mm: float, height_mm: float) -> Profile:
@@ -66,13 +91,12 @@ def cone_profile(lower_radius_mm: float, upper_radius_mm: float, height_mm: floa
     return Profile(np.array(rows), max(lower_radius_mm, upper_radius_mm), height_mm)
 
 
-def shank_profile(tool: Tool, margin_mm: float = 0.0) -> Profile | None:
-    """The smooth part between flutes and holder; None where the flutes reach the holder."""
-    length = tool.stick_out_mm - tool.cutter.flute_length_mm
-    if length <= 1e-9:
-        return None
-    radius = tool.shank_mm / 2 + margin_mm
-    return cone_profile(radius, radius, length).lifted(tool.cutter.flute_length_mm)
+def shank_profiles(tool: Tool, margin_mm: float = 0.0) -> list[Profile]:
+    """The smooth parts between flutes and holder; none where the flutes reach the holder."""
+    return [
+        cone_profile(diameter / 2 + margin_mm, diameter / 2 + margin_mm, high - low).lifted(low)
+        for _, diameter, low, high in tool.stations()
+    ]
 
 
 def holder_profiles(tool: Tool, margin_mm: float = 0.0) -> list[Profile]:
@@ -88,9 +112,19 @@ def holder_profiles(tool: Tool, margin_mm: float = 0.0) -> list[Profile]:
 
 
 def apt_parameters(cutter: Cutter) -> tuple[float, float, float, float, float, float, float]:
-    """The seven parameters d, r, e, f, α, β, h of the APT general cutter (ISO 3592 `CUTTER/`)."""
-    r = cutter.corner_mm
-    return (cutter.diameter_mm, r, cutter.radius_mm - r, r, 0.0, 0.0, cutter.flute_length_mm)
+    """The seven parameters d, r, e, f, α, β, h of the APT general cutter (ISO 3592 `CUTTER/`).
+
+    α is the angle of the end below the corner, β that of the side above it (deg); (e, f) is the corner's centre.
+    Contours that the seven cannot say (barrels, own contours) are given by the cylinder round them.
+    """
+    r, d, h = cutter.corner_mm, cutter.diameter_mm, cutter.flute_length_mm
+    if isinstance(cutter, Drill):
+        return (d, 0.0, d / 2, cutter.point_mm, 90.0 - cutter.point_deg / 2, 0.0, h)
+    if isinstance(cutter, ChamferMill | EngravingCutter):
+        return (cutter.tip_diameter_mm, 0.0, cutter.tip_diameter_mm / 2, 0.0, 0.0, cutter.included_deg / 2, h)
+    if isinstance(cutter, TaperedCutter):
+        return (d, r, d / 2 - r, r, 0.0, cutter.taper_deg, h)
+    return (d, r, d / 2 - r, r, 0.0, 0.0, h)
 
 
 def scallop_stepover(height_mm: float, corner_mm: float) -> float:

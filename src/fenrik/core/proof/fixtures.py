@@ -1,0 +1,102 @@
+"""Cutter, shank and holder against the fixtures."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrik.core.contact import DropIndex, tip_heights
+from fenrik.core.findings import Finding
+from fenrik.core.frames import Points
+from fenrik.core.proof.checks import MAX_FINDINGS_OF_A_KIND, finding_at, runs_of
+from fenrik.core.proof.motions import ProgramMotions
+from fenrik.core.solids.model import Mesh
+from fenrik.core.tools import Tool, cutter_profiles
+from fenrik.core.tools.profile import Profile, holder_profiles, shank_profiles
+
+if TYPE_CHECKING:
+    from fenrik.core.proof.run import ProofInputs
+
+STEP_MM = 0.5
+CONTACT_MM = 1e-6
+BATCH = 400_000
+
+
+def check_fixtures(
+    motions: ProgramMotions,
+    source: NDArray[np.int64],
+    starts: Points,
+    ends: Points,
+    tool: Tool,
+    fixtures: Mesh,
+    times: Points,
+    inputs: ProofInputs,
+) -> list[Finding]:
+    """Motions in which a body of the tool touches a fixture, or the holder comes too near.
+
+    Places are sampled along each motion; over each the height of the tip at which the body would touch the fixtures
+    (as a tool dropped on them) is compared with the height of the tip.
+    """
+    bodies: list[tuple[str, Profile]] = [("cutter", p) for p in cutter_profiles(tool.cutter)]
+    bodies += [("shank", p) for p in shank_profiles(tool)] + [("holder", p) for p in holder_profiles(tool)]
+    if inputs.settings.near_miss_mm > 0:
+        bodies += [("near miss", p) for p in holder_profiles(tool, inputs.settings.near_miss_mm)]
+    worst: dict[str, Points] = {}
+    for name, profile in bodies:
+        depth = _depth(fixtures, profile, starts, ends)
+        worst[name] = np.maximum(worst.get(name, np.zeros(len(ends))), depth)
+    found: list[Finding] = []
+    told = np.zeros(len(ends), bool)
+    for name, depth in worst.items():
+        bad = (depth > CONTACT_MM) & ~told
+        told |= bad
+        near = name == "near miss"
+        for run in runs_of(np.flatnonzero(bad))[:MAX_FINDINGS_OF_A_KIND]:
+            row = run[depth[run].argmax()]
+            limit = inputs.settings.near_miss_mm
+            message = (
+                f"The holder comes closer than {limit:g} mm to a fixture."
+                if near
+                else f"The {name} runs {depth[row]:.2f} mm into a fixture."
+            )
+            finding = finding_at(
+                motions,
+                int(source[row]),
+                times,
+                inputs.zero,
+                kind="near miss" if near else "fixture contact",
+                severity="attention" if near else "fault",
+                amount=float(limit - depth[row] if near else depth[row]),
+                count=len(run),
+                bodies=[name if not near else "holder", "fixture"],
+                message=message,
+                advice="Move or lower the fixture, or keep the path away from it.",
+            )
+            x, y, z = (ends[row] - inputs.zero).tolist()
+            found.append(finding.model_copy(update={"place": (x, y, z)}))
+    return found
+
+
+def _depth(fixtures: Mesh, profile: Profile, starts: Points, ends: Points) -> Points:
+    """How deep a body stands in the fixtures during each motion, 0 where it stays clear."""
+    depth = np.zeros(len(ends))
+    low, high = fixtures.bounds()
+    lowest, highest = np.minimum(starts, ends), np.maximum(starts, ends)
+    reach = profile.radius_mm
+    near = np.all((highest[:, :2] >= low[:2] - reach) & (lowest[:, :2] <= high[:2] + reach), axis=1)
+    near &= lowest[:, 2] < high[2]
+    rows = np.flatnonzero(near)
+    if len(rows) == 0:
+        return depth
+    index = DropIndex.build(fixtures, profile)
+    count = np.maximum(np.ceil(np.linalg.norm(ends[rows] - starts[rows], axis=1) / STEP_MM).astype(np.int64), 1)
+    for begin in range(0, len(rows), BATCH):
+        some, steps = rows[begin : begin + BATCH], count[begin : begin + BATCH]
+        owner = np.repeat(np.arange(len(some)), steps + 1)
+        share = np.concatenate([np.linspace(0, 1, n + 1) for n in steps.tolist()])[:, None]
+        places = starts[some][owner] * (1 - share) + ends[some][owner] * share
+        over = tip_heights(index, places[:, :2]) - places[:, 2]
+        np.maximum.at(depth, some[owner], np.maximum(over, 0.0))
+    return depth
