@@ -136,7 +136,7 @@ def test_zero_on_a_vertex_and_lost(pocket):
         placing = place(parse_job(small_job(setups=[data])), pocket)
         if lost:
             with pytest.raises(FenrikError, match="lost"):
-                placing.zero
+                placing.zero  # noqa: B018
         else:
             assert placing.zero == pytest.approx([10, 10, 20])
 

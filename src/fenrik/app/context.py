@@ -7,7 +7,7 @@ from functools import lru_cache
 
 from sqlmodel import Session
 
-from fenrik.app.documents import load, model_of
+from fenrik.app.documents import KeptFiles, load, model_of
 from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import engine
 from fenrik.core.build import Build
@@ -45,7 +45,9 @@ def store() -> DatabaseStore:
 def _build_of(job_id: str, version: int) -> Build:
     with Session(engine()) as session:
         _, revision = load(session, job_id)
-        return Build(parse_job(revision.document), model_of(session, revision), store())
+        return Build(
+            parse_job(revision.document), model_of(session, revision), store(), files=KeptFiles(revision.files)
+        )
 
 
 def open_job(job_id: str) -> Opened:

@@ -6,6 +6,7 @@ import copy
 import json
 import math
 import uuid
+from collections.abc import Iterator, Mapping
 from typing import Any, Literal
 
 from pydantic import BaseModel, Field
@@ -18,7 +19,19 @@ from fenrik.core.errors import Problem, fail
 from fenrik.core.job import Job, parse_job
 
 CHANNEL = "fenrik"
-_IDENTITY = {"tools": "number", "operations": "number", "setups": "id", "machines": "name"}
+_IDENTITY = {
+    "tools": "number",
+    "operations": "number",
+    "setups": "id",
+    "machines": "name",
+    "materials": "name",
+    "fixtures": "id",
+    "sketches": "id",
+    "items": "id",
+    "measurements": "id",
+    "selections": "name",
+    "roles": "body",
+}
 _MISSING = object()
 
 
@@ -56,15 +69,23 @@ def load(session: Session, job_id: str, lock: bool = False) -> tuple[JobRow, Rev
     return row, revision
 
 
-def create(job: Job, model: tuple[str, bytes] | None = None, job_id: str | None = None) -> str:
-    """Keep a new job (with its model file); gives its id."""
+def create(
+    job: Job,
+    model: tuple[str, bytes] | None = None,
+    job_id: str | None = None,
+    files: dict[str, bytes] | None = None,
+) -> str:
+    """Keep a new job (with its model file and further files); gives its id."""
     job_id = job_id or uuid.uuid4().hex[:12]
     with Session(engine()) as session:
         sha = keep_model(session, *model) if model else None
+        kept = {name: keep_model(session, name, data) for name, data in (files or {}).items()}
         session.add(JobRow(id=job_id, name=job.name))
         session.flush()
         session.add(
-            RevisionRow(job_id=job_id, number=0, document=job.model_dump(mode="json"), model_sha=sha, label="new")
+            RevisionRow(
+                job_id=job_id, number=0, document=job.model_dump(mode="json"), model_sha=sha, files=kept, label="new"
+            )
         )
         notify(session, kind="jobs", job=job_id)
         session.commit()
@@ -86,7 +107,34 @@ def model_of(session: Session, revision: RevisionRow) -> bytes | None:
     return row.data if row else None
 
 
-def save(session: Session, row: JobRow, document: dict[str, Any], model_sha: str | None, label: str) -> None:
+class KeptFiles(Mapping[str, bytes]):
+    """Further files of a job, fetched from the database when they are asked for."""
+
+    def __init__(self, shas: dict[str, str]) -> None:
+        self._shas = shas
+
+    def __getitem__(self, name: str) -> bytes:
+        with Session(engine()) as session:
+            row = session.get(ModelRow, self._shas[name])
+        if row is None:
+            raise KeyError(name)
+        return row.data
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._shas)
+
+    def __len__(self) -> int:
+        return len(self._shas)
+
+
+def save(
+    session: Session,
+    row: JobRow,
+    document: dict[str, Any],
+    model_sha: str | None,
+    label: str,
+    files: dict[str, str],
+) -> None:
     """Put a new revision on top; what could have been redone is gone."""
     session.exec(delete(RevisionRow).where(col(RevisionRow.job_id) == row.id, col(RevisionRow.number) > row.head))
     row.head += 1
@@ -94,7 +142,9 @@ def save(session: Session, row: JobRow, document: dict[str, Any], model_sha: str
     row.version += 1
     row.name = document["name"]
     row.changed_at = now()
-    session.add(RevisionRow(job_id=row.id, number=row.head, document=document, model_sha=model_sha, label=label))
+    session.add(
+        RevisionRow(job_id=row.id, number=row.head, document=document, model_sha=model_sha, files=files, label=label)
+    )
     notify(session, kind="job", job=row.id, version=row.version)
 
 
@@ -111,7 +161,7 @@ def change(job_id: str, changes: list[Change], label: str) -> int:
         for one in changes:
             apply(document, one)
         job = parse_job(document)
-        save(session, row, job.model_dump(mode="json"), revision.model_sha, label)
+        save(session, row, job.model_dump(mode="json"), revision.model_sha, label, revision.files)
         session.commit()
         return row.version
 

@@ -14,9 +14,9 @@ from starlette.exceptions import HTTPException
 from starlette.middleware.gzip import GZipMiddleware
 
 from fenrik import __version__
-from fenrik.app import problems, queue
+from fenrik.app import problems, queue, reading
 from fenrik.app.events import hub
-from fenrik.app.routers import jobs, views, work
+from fenrik.app.routers import jobs, library, parts, setups, views, work
 
 WEB = Path(os.environ.get("FENRIK_WEB", Path(__file__).parents[3] / "web" / "dist"))
 WATCH_EVERY_S = 3.0
@@ -43,7 +43,7 @@ async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
     tasks = [
         asyncio.create_task(hub.listen()),
         asyncio.create_task(_start_watching()),
-        asyncio.create_task(asyncio.to_thread(jobs.warm_reader)),
+        asyncio.create_task(asyncio.to_thread(reading.warm_reader)),
     ]
     yield
     for task in tasks:
@@ -64,7 +64,7 @@ app = FastAPI(
 )
 app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
 problems.install(app)
-for module in (jobs, views, work):
+for module in (jobs, parts, setups, library, views, work):
     app.include_router(module.router)
 
 

@@ -11,6 +11,7 @@ from alembic.config import Config
 from sqlmodel import Session, select, text
 
 from fenrik.app.documents import create
+from fenrik.app.library import load_shop
 from fenrik.app.queue import _remember, forget_old_tasks, queue
 from fenrik.app.settings import database_url, sqlalchemy_url
 from fenrik.app.store import DatabaseStore
@@ -23,6 +24,7 @@ def migrate() -> int:
     """Create or upgrade all tables; load and compute the demo where there is no job yet."""
     upgrade_schema()
     forget_old_tasks()
+    load_shop()
     with Session(engine()) as session:
         empty = session.exec(select(JobRow.id)).first() is None
     if empty:
@@ -50,13 +52,16 @@ def load_demo() -> None:
     for name in DEMO_JOBS:
         job, model = demo_job(name), demo_model(name)
         print(f"demo: {job.name}", file=sys.stderr, flush=True)
-        job_id = create(job, (f"{name}.step", model), job_id=name)
+        assert job.part is not None
+        job_id = create(job, (job.part.file, model), job_id=name)
         compute_all(job_id, job, model)
 
 
 def compute_all(job_id: str, job: Job, model: bytes) -> None:
     build = Build(job, model, DatabaseStore())
     for setup in job.setups:
+        if not job.route(setup):
+            continue
         build.compute(
             setup,
             progress=lambda f, w: print(f"\r  {100 * f:3.0f} %  {w[:50]:<50}", end="", file=sys.stderr, flush=True),

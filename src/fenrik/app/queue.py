@@ -9,7 +9,7 @@ from typing import Any
 import procrastinate
 from sqlmodel import Session, col, select, update
 
-from fenrik.app.documents import load, model_of, notify
+from fenrik.app.documents import KeptFiles, load, model_of, notify
 from fenrik.app.settings import database_url
 from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import ComputedRow, TaskRow, engine
@@ -40,7 +40,7 @@ def compute(task_id: str) -> None:
             return
         what, job_id = task.what, task.job_id
         _, revision = load(session, job_id)
-        document, model = revision.document, model_of(session, revision)
+        document, model, files = revision.document, model_of(session, revision), KeptFiles(revision.files)
     _report(task_id, job_id, "running", 0.0, "starting")
     last = 0.0
 
@@ -53,7 +53,7 @@ def compute(task_id: str) -> None:
 
     try:
         job = parse_job(document)
-        build = Build(job, model, DatabaseStore())
+        build = Build(job, model, DatabaseStore(), files=files)
         setup = job.setup(what["setup"])
         numbers = set(what["operations"]) if what.get("operations") else None
         build.compute(setup, numbers, what.get("proof", True), progress)

@@ -1,4 +1,4 @@
-"""The tables: documents with their history, model files, artefacts, tasks, releases."""
+"""The tables: documents with their history, model files, the shop's library, artefacts, tasks, releases."""
 
 from __future__ import annotations
 
@@ -39,6 +39,9 @@ class RevisionRow(SQLModel, table=True):
     number: int = Field(primary_key=True)
     document: dict[str, Any] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
     model_sha: str | None = None
+    files: dict[str, str] = Field(
+        default_factory=dict, sa_column=Column(JSON_COLUMN, nullable=False, server_default="{}")
+    )
     label: str = ""
     made_at: datetime = Field(default_factory=now)
 
@@ -50,6 +53,22 @@ class ModelRow(SQLModel, table=True):
     sha: str = Field(primary_key=True)
     name: str
     data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+
+
+class LibraryToolRow(SQLModel, table=True):
+    """A tool of the shop's library."""
+
+    __tablename__ = "library_tool"
+    number: int = Field(primary_key=True)
+    data: dict[str, Any] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
+
+
+class LibraryMaterialRow(SQLModel, table=True):
+    """A material of the shop's library."""
+
+    __tablename__ = "library_material"
+    name: str = Field(primary_key=True)
+    data: dict[str, Any] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
 
 
 class ArtefactRow(SQLModel, table=True):

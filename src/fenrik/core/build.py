@@ -33,10 +33,10 @@ from fenrik.core.setups.grids import Instance, join_meshes
 from fenrik.core.setups.stocks import box_mesh
 from fenrik.core.sketches import Curve, region_of, sketch_curves
 from fenrik.core.solids import Mesh, Solid, find_faces, read_solid
-from fenrik.core.solids.model import Face
 from fenrik.core.solids.packing import pack_solid, unpack_solid
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.solids.seeing import seen_faces
+from fenrik.core.solids.signatures import face_box, face_signature, signatures_near
 from fenrik.core.solids.splitting import take_bodies
 from fenrik.core.stock import Bodies, Stock, cut
 from fenrik.core.strategies import STRATEGIES, Outcome, StrategyInputs, run_strategy
@@ -137,9 +137,10 @@ class Build:
         solid = placing.part
         faces = self._seen(setup)
         near = self._boundary_box(operation)
-        if near is not None:
-            faces = [f for f in faces if _meets(solid.faces[f], placing.frame, near)]
-        look = sorted(_signature(solid.faces[f]) for f in faces)
+        if near is None:
+            look = sorted(face_signature(solid.faces[f]) for f in faces)
+        else:
+            look = sorted(signatures_near(solid, faces, placing.frame, near))
         fixtures = [f.model_dump(mode="json") for f in setup.fixtures]
         return {
             "faces": look,
@@ -166,8 +167,8 @@ class Build:
             return None
         placing = self.placing(self.job.setup(operation.setup))
         chosen = self._boundary_faces(operation)
-        low = np.min([_box_in(placing.part.faces[i], placing.frame)[0] for i in chosen], axis=0)[:2]
-        high = np.max([_box_in(placing.part.faces[i], placing.frame)[1] for i in chosen], axis=0)[:2]
+        low = np.min([face_box(placing.part.faces[i], placing.frame)[0] for i in chosen], axis=0)[:2]
+        high = np.max([face_box(placing.part.faces[i], placing.frame)[1] for i in chosen], axis=0)[:2]
         reach = 2.0 * self.job.tool(operation.tool).cutter.diameter_mm + params.overlap_mm
         return np.array([low - reach, high + reach])
 
@@ -306,7 +307,10 @@ class Build:
         names = [b.name for b in self.all_bodies.bodies]
         if setup.makes not in names:
             raise fail(
-                f"setups.{setup.id}.makes", "is lost: the model has no body of that name.", "Choose another body.", setup.makes
+                f"setups.{setup.id}.makes",
+                "is lost: the model has no body of that name.",
+                "Choose another body.",
+                setup.makes,
             )
         return take_bodies(self.all_bodies, [names.index(setup.makes)])
 
@@ -336,7 +340,9 @@ class Build:
             return None
         curves = self.sketch(params.boundary.sketch)
         return [
-            [np.round(c.points, 9).tolist(), np.round(c.bulges, 9).tolist(), c.closed] for own in curves.values() for c in own
+            [np.round(c.points, 9).tolist(), np.round(c.bulges, 9).tolist(), c.closed]
+            for own in curves.values()
+            for c in own
         ]
 
     def sketch(self, sketch_id: str) -> dict[str, list[Curve]]:
@@ -393,6 +399,17 @@ class Build:
 
         return self._solid(self.solid_key, make)
 
+    @property
+    def part_faces(self) -> list[int]:
+        """The number in the whole model of each face of the part."""
+        part = self.job.part
+        return [
+            f
+            for b in self.all_bodies.bodies
+            if part is None or part.role_of(b.name) == "part"
+            for f in range(b.first_face, b.first_face + b.faces)
+        ]
+
     def _solid(self, key: str, make: Callable[[], Solid]) -> Solid:
         """A solid from the store; those used last are kept opened."""
         with _opened_lock:
@@ -419,8 +436,10 @@ class Build:
         return Recognition.model_validate_json(data)
 
     def mesh(self, setup: Setup, deflection_mm: float, instance: int | None = None) -> Mesh:
-        """The triangles of the part (all copies, or one) in a setup's frame, within a deflection rounded down to a power
-        of two micrometres."""
+        """The triangles of the part (all copies, or one) in a setup's frame.
+
+        The deflection is rounded down to a power of two micrometres.
+        """
         step = 2.0 ** math.floor(math.log2(max(deflection_mm, 2e-5) * 1000)) / 1000
         placing = self.placing(setup)
         key = key_of("mesh", SOLID_VERSION, solid=self.solid_key, makes=setup.makes, deflection=step)
@@ -435,7 +454,9 @@ class Build:
             )
 
         meta, arrays = unpack(self._made(key, "mesh", make))
-        mesh = Mesh(arrays["vertices"], arrays["triangles"], arrays["faces"], meta["deflection"]).in_frame(placing.frame)
+        mesh = Mesh(arrays["vertices"], arrays["triangles"], arrays["faces"], meta["deflection"]).in_frame(
+            placing.frame
+        )
         if instance is not None:
             return self._instance(setup, instance).mesh(mesh)
         return placing.mesh_of_parts(mesh)
@@ -444,7 +465,10 @@ class Build:
         found = next((i for i in self.placing(setup).instances if i.number == number), None)
         if found is None:
             raise fail(
-                "instance", f"is not in the grid: it has {len(self.placing(setup).instances)} copies.", "Choose a copy.", number
+                "instance",
+                f"is not in the grid: it has {len(self.placing(setup).instances)} copies.",
+                "Choose a copy.",
+                number,
             )
         return found
 
@@ -511,12 +535,16 @@ class Build:
         """The area of a sketch in the setup's frame, whatever frame it was drawn on (it must lie level in both)."""
         on, here = self.sketch_frame(sketch_id), self.frame(setup)
         if float(on.rotation[:, 2] @ here.rotation[:, 2]) < 1 - 1e-9:
-            raise fail("boundary.sketch", "does not lie level in this setup.", "Draw it on this setup's frame.", sketch_id)
+            raise fail(
+                "boundary.sketch", "does not lie level in this setup.", "Draw it on this setup's frame.", sketch_id
+            )
         flat = []
         for own in self.sketch(sketch_id).values():
             for curve in own:
                 places = np.column_stack([curve.flattened(0.002), np.zeros(len(curve.flattened(0.002)))])
-                flat.append(Curve.polyline(here.to_local(on.to_part(places))[: -1 if curve.closed else None, :2], curve.closed))
+                flat.append(
+                    Curve.polyline(here.to_local(on.to_part(places))[: -1 if curve.closed else None, :2], curve.closed)
+                )
         return region_of(flat)
 
     def stock_after(self, operation: Operation, progress: Progress = silent) -> Stock:
@@ -602,23 +630,6 @@ class Build:
         if with_proof:
             self.proof(setup, part_of(progress, share, 1.0))
         progress(1.0, "done")
-
-
-def _signature(face: Face) -> tuple[Any, ...]:
-    """What makes a face the same in another version of the model."""
-    numbers = (face.area_mm2, *face.centroid, *face.low, *face.high)
-    return (face.kind, face.concave, *(round(v, 5) + 0.0 for v in numbers))
-
-
-def _box_in(face: Face, frame: Frame) -> Points:
-    """The box of a face's own box in a frame."""
-    corners = frame.to_local(np.array(np.meshgrid(*np.array([face.low, face.high]).T)).reshape(3, -1).T)
-    return np.array([corners.min(axis=0), corners.max(axis=0)])
-
-
-def _meets(face: Face, frame: Frame, area: Points) -> bool:
-    box = _box_in(face, frame)[:, :2]
-    return bool(np.all(box[1] >= area[0]) and np.all(box[0] <= area[1]))
 
 
 def _pack_programs(programs: list[Program]) -> bytes:

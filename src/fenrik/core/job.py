@@ -213,10 +213,16 @@ class Job(_Doc):
     material: str = Field(default="", max_length=80, title="Material")
     materials: list[Material] = Field(default_factory=list, max_length=200)
     load: float = Field(
-        default=0.5, ge=0, le=1, title="Load", description="From cautious (0) to hard (1); proposes speeds and engagement"
+        default=0.5,
+        ge=0,
+        le=1,
+        title="Load",
+        description="From cautious (0) to hard (1); proposes speeds and engagement",
     )
     stock_list: StockList = Field(default_factory=StockList, title="Stock list")
-    files: list[str] = Field(default_factory=list, max_length=100, description="further model files: casting, fixtures, drawings")
+    files: list[str] = Field(
+        default_factory=list, max_length=100, description="further model files: casting, fixtures, drawings"
+    )
     selections: list[Selection] = Field(default_factory=list, max_length=500)
     measurements: list[Measurement] = Field(default_factory=list, max_length=200)
     sketches: list[Sketch] = Field(default_factory=list, max_length=200)
@@ -290,7 +296,7 @@ def _field_path(location: tuple[Any, ...], data: Any) -> list[str]:
                 tagged = tagged or is_tag
                 continue
         path.append(str(part))
-        inside = isinstance(here, dict) and part in here or isinstance(here, list) and isinstance(part, int)
+        inside = (isinstance(here, dict) and part in here) or (isinstance(here, list) and isinstance(part, int))
         here, tagged = (here[part] if inside and (isinstance(here, dict) or part < len(here)) else None), False
     return path
 
@@ -351,7 +357,10 @@ def _check_stock_and_fixtures(job: Job, setup: Setup, k: int) -> list[Problem]:
         if setup.stock.setup not in before:
             problems.append(
                 Problem(
-                    f"setups.{k}.stock.setup", "is not a setup before this one.", "Choose an earlier setup.", setup.stock.setup
+                    f"setups.{k}.stock.setup",
+                    "is not a setup before this one.",
+                    "Choose an earlier setup.",
+                    setup.stock.setup,
                 )
             )
     named = [("stock.file", setup.stock.file)] if isinstance(setup.stock, MeshStock) else []

@@ -18,12 +18,12 @@ from fenrik.core.setups.fixtures import BodyFixture, Chuck, FileFixture, Fixture
 from fenrik.core.setups.grids import Instance, bounds_of_instances, grid_instances, join_meshes
 from fenrik.core.setups.holding import check_gap, check_grip, check_jaws_clear, gap_below
 from fenrik.core.setups.stocks import (
+    BarStock,
     BodyStock,
     BoxStock,
     EarlierStock,
-    HexagonStock,
     MeshStock,
-    OutlineStock,
+    TurnedStock,
     box_mesh,
     made_stock_mesh,
     reach_about,
@@ -116,8 +116,9 @@ class Placing:
             return np.array([here.min(axis=0), here.max(axis=0)])
         if isinstance(stock, BodyStock | MeshStock):
             return self._stock_solid.bounds(self.frame)
-        round_ = not isinstance(stock, BoxStock | OutlineStock | HexagonStock)
-        reach = reach_about(self._view_mesh, stock.axis, part.mean(axis=0)) if round_ else None
+        reach = None
+        if isinstance(stock, BarStock | TurnedStock):
+            reach = reach_about(self._view_mesh, stock.axis, part.mean(axis=0))
         return stock_bounds(stock, part, self.job.stock_list, reach)
 
     @cached_property

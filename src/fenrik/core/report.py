@@ -12,7 +12,6 @@ from fenrik.core.build import Build
 from fenrik.core.job import Setup
 from fenrik.core.keys import sha256
 from fenrik.core.posting.cl import cutter_location
-from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import stock_mesh
 
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from importlib import resources
 from typing import Any
 
 from fenrik.core.job import Job, parse_job
+from fenrik.demo.shop import SHOP_MATERIALS, SHOP_TOOLS
 
 MACHINES: list[dict[str, Any]] = [
     {
@@ -122,6 +124,7 @@ def _bracket() -> dict[str, Any]:
         "part": {"file": "lantern-bracket.step"},
         "machines": MACHINES,
         "tools": TOOLS[:4],
+        **_materials("Aluminium, wrought"),
         "setups": [
             {
                 "id": "top",
@@ -195,6 +198,7 @@ def _insert() -> dict[str, Any]:
         "part": {"file": "lens-mould-insert.step"},
         "machines": MACHINES,
         "tools": [TOOLS[0], TOOLS[2], TOOLS[3], TOOLS[4]],
+        **_materials("Tool steel, annealed"),
         "setups": [
             {
                 "id": "cavity",
@@ -280,7 +284,175 @@ def _insert() -> dict[str, Any]:
     }
 
 
-DEMO_JOBS = {"lantern-bracket": _bracket, "lens-mould-insert": _insert}
+def _materials(name: str) -> dict[str, Any]:
+    return {"materials": SHOP_MATERIALS, "material": name}
+
+
+def _rough(number: int, name: str, setup: str, tool: int, stepdown: float, stepover: float) -> dict[str, Any]:
+    return {
+        "number": number,
+        "name": name,
+        "setup": setup,
+        "tool": tool,
+        "params": {
+            "strategy": "level roughing",
+            "stepdown_mm": stepdown,
+            "stepover_mm": stepover,
+            "allowance_mm": 0.3,
+            "floor_allowance_mm": 0.2,
+            "tolerance_mm": 0.05,
+        },
+    }
+
+
+def _manifold() -> dict[str, Any]:
+    """In a vice, then turned over; the leaning ports wait for indexed work."""
+    vice = {"kind": "vice", "id": "vice", "name": "Vice", "jaw_height_mm": 7, "jaw_width_mm": 125}
+    allowances = {"x_minus_mm": 3, "x_plus_mm": 3, "y_minus_mm": 3, "y_plus_mm": 3}
+    return {
+        "name": "Valve manifold",
+        "part": {"file": "valve-manifold.step"},
+        "machines": MACHINES,
+        "tools": [{**TOOLS[0], "stick_out_mm": 58}, TOOLS[1], *_shelf(201, 214, 216, 224, 244)],
+        **_materials("Gunmetal"),
+        "setups": [
+            {
+                "id": "top",
+                "name": "Top",
+                "machine": "Gull (three-axis mill)",
+                "stock": {"kind": "box", **allowances, "z_minus_mm": 10, "z_plus_mm": 2},
+                "fixtures": [vice],
+                "work_zero": {"kind": "box point", "of": "part", "at": [-1, -1, 1]},
+                "work_offset": 54,
+            },
+            {
+                "id": "bottom",
+                "name": "Turned over",
+                "machine": "Gull (three-axis mill)",
+                "up": {"kind": "axis", "axis": "-z"},
+                "stock": {"kind": "earlier setup", "setup": "top"},
+                "fixtures": [{**vice, "jaws": "soft", "jaw_height_mm": 20, "opening_mm": 70, "place": {"z_mm": 2}}],
+                "work_zero": {"kind": "box point", "of": "part", "at": [-1, -1, 1]},
+                "work_offset": 55,
+            },
+        ],
+        "operations": [_rough(10, "Rough the outside, ports and leaning faces", "top", 1, 6, 5.5)],
+        "selections": [{"name": "Tapped holes", "items": [{"surface": "cylinder", "radius_mm": 2.5, "concave": True}]}],
+    }
+
+
+def _dial() -> dict[str, Any]:
+    """On a plate with clamps; the scale is construction geometry that waits for engraving."""
+    ticks: list[dict[str, Any]] = []
+    for k in range(72):
+        turn = math.radians(5 * k)
+        outer, inner = 60.0, 54.0 if k % 6 == 0 else 57.0
+        ticks.append(
+            {
+                "kind": "line",
+                "id": f"tick-{k + 1}",
+                "x_mm": round(inner * math.sin(turn), 6),
+                "y_mm": round(inner * math.cos(turn), 6),
+                "to_x_mm": round(outer * math.sin(turn), 6),
+                "to_y_mm": round(outer * math.cos(turn), 6),
+            }
+        )
+    for k in range(12):
+        turn = math.radians(30 * k)
+        ticks.append(
+            {
+                "kind": "text",
+                "id": f"hour-{k + 1}",
+                "text": str(k or 12),
+                "height_mm": 4.5,
+                "align": "middle",
+                "x_mm": round(49 * math.sin(turn), 6),
+                "y_mm": round(49 * math.cos(turn) - 2.25, 6),
+            }
+        )
+    ring = [
+        {"kind": "circle", "id": "outer", "radius_mm": 61},
+        {"kind": "circle", "id": "inner", "radius_mm": 45},
+    ]
+    finish = {"strategy": "parallel finishing", "stepover_mm": 1.5, "tolerance_mm": 0.02}
+    return {
+        "name": "Dial plate",
+        "part": {"file": "dial-plate.step"},
+        "machines": MACHINES,
+        "tools": [TOOLS[0], TOOLS[2], *_shelf(201, 215, 312)],
+        **_materials("Gunmetal"),
+        "setups": [
+            {
+                "id": "face",
+                "name": "Face",
+                "machine": "Gull (three-axis mill)",
+                "stock": {"kind": "round bar", "axis": "z", "radial_mm": 5, "start_mm": 4, "end_mm": 1},
+                "fixtures": [{"kind": "plate", "id": "plate", "name": "Plate", "size_x_mm": 220, "size_y_mm": 220}],
+                "work_zero": {"kind": "box point", "of": "part", "at": [0, 0, 1]},
+                "work_offset": 54,
+            }
+        ],
+        "sketches": [
+            {"id": "scale", "name": "Scale", "setup": "face", "level_mm": -1.5, "items": ticks},
+            {"id": "ring", "name": "Ring of the scale", "setup": "face", "level_mm": -1.5, "items": ring},
+        ],
+        "operations": [
+            _rough(10, "Rough the face and the hub", "face", 1, 3, 5),
+            {
+                "number": 20,
+                "name": "Smooth the ring of the scale",
+                "setup": "face",
+                "tool": 3,
+                "params": {**finish, "boundary": {"kind": "sketch", "sketch": "ring"}, "overlap_mm": -4.2},
+            },
+        ],
+    }
+
+
+def _brackets() -> dict[str, Any]:
+    """Six blanks on one plate, every other column turned round."""
+    return {
+        "name": "Rail brackets",
+        "part": {"file": "rail-bracket.step"},
+        "machines": MACHINES,
+        "tools": [TOOLS[0], TOOLS[1], *_shelf(201, 217)],
+        **_materials("Aluminium, wrought"),
+        "setups": [
+            {
+                "id": "plate",
+                "name": "On the plate",
+                "machine": "Gull (three-axis mill)",
+                "stock": {"kind": "box", "z_minus_mm": 4, "z_plus_mm": 1},
+                "grid": {
+                    "columns": 3,
+                    "rows": 2,
+                    "pitch_x_mm": 84,
+                    "pitch_y_mm": 64,
+                    "turn_deg": 180,
+                    "which": "every other column",
+                    "blanks": "one each",
+                },
+                "fixtures": [{"kind": "plate", "id": "plate", "name": "Plate", "size_x_mm": 320, "size_y_mm": 200}],
+                "work_zero": {"kind": "box point", "of": "stock", "at": [-1, -1, 1]},
+                "work_offset": 101,
+            }
+        ],
+        "operations": [_rough(10, "Rough all six", "plate", 1, 6, 5.5)],
+    }
+
+
+def _shelf(*numbers: int) -> list[dict[str, Any]]:
+    """Tools of the shop's library by number."""
+    return [t for t in SHOP_TOOLS if t["number"] in numbers]
+
+
+DEMO_JOBS = {
+    "lantern-bracket": _bracket,
+    "lens-mould-insert": _insert,
+    "valve-manifold": _manifold,
+    "dial-plate": _dial,
+    "rail-brackets": _brackets,
+}
 
 
 def demo_job(name: str) -> Job:
@@ -290,11 +462,14 @@ def demo_job(name: str) -> Job:
 
 def demo_model(name: str) -> bytes:
     """The model file of a demo job."""
-    return resources.files("fenrik.demo").joinpath("models", f"{name}.step").read_bytes()
+    file = DEMO_JOBS[name]()["part"]["file"]
+    return resources.files("fenrik.demo").joinpath("models", file).read_bytes()
 
 
 def write_demo(folder: Any) -> None:
     """Write the demo jobs and their models into a folder, as files for the command line."""
     for name in DEMO_JOBS:
         (folder / f"{name}.json").write_text(demo_job(name).model_dump_json(indent=2, exclude_none=True), "utf-8")
-        (folder / f"{name}.step").write_bytes(demo_model(name))
+        job = demo_job(name)
+        assert job.part is not None
+        (folder / job.part.file).write_bytes(demo_model(name))

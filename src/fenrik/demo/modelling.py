@@ -8,11 +8,11 @@ from typing import Any
 
 import numpy as np
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
-from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace, BRepBuilderAPI_Transform
 from OCP.BRepFilletAPI import BRepFilletAPI_MakeFillet
 from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakePrism
 from OCP.GeomAPI import GeomAPI_PointsToBSplineSurface
-from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt, gp_Vec
+from OCP.gp import gp_Ax1, gp_Ax2, gp_Dir, gp_Pnt, gp_Trsf, gp_Vec
 from OCP.STEPControl import STEPControl_AsIs, STEPControl_Writer
 from OCP.TopAbs import TopAbs_EDGE
 from OCP.TopoDS import TopoDS
@@ -102,7 +102,72 @@ def lens_mould_insert() -> Any:
     return body
 
 
-MODELS = {"lantern-bracket.step": lantern_bracket, "lens-mould-insert.step": lens_mould_insert}
+def bored(x: float, y: float, z: float, steps: list[tuple[float, float]], along: tuple[float, float, float]) -> Any:
+    """A stepped hole from an opening inwards: (radius, depth from the opening) of each step; begins 5 mm outside."""
+    inwards = np.array(along, float) / np.linalg.norm(along)
+    place = np.array([x, y, z]) - 5 * inwards
+    tool = None
+    for radius, depth in steps:
+        one = cylinder(*place.tolist(), radius, depth + 5, along)
+        tool = one if tool is None else BRepAlgoAPI_Fuse(tool, one).Shape()
+    return tool
+
+
+def valve_manifold() -> Any:
+    """The manifold of the lamp's oil supply: two ports on top, a gallery through, two ports on leaning faces."""
+    body = round_upright_edges(box(0, 0, 0, 110, 70, 50), 6)
+    for side in (-1, 1):  # a face leaning by 30° at either end
+        wedge = box(-60, -10, 0, 120, 90, 60)
+        trsf = gp_Trsf()
+        trsf.SetRotation(gp_Ax1(gp_Pnt(0, 0, 0), gp_Dir(0, 1, 0)), side * np.deg2rad(30))
+        shift = gp_Trsf()
+        shift.SetTranslation(gp_Vec(55 + side * 36, 0, 50))
+        body = cut(body, BRepBuilderAPI_Transform(wedge, shift.Multiplied(trsf), True).Shape())
+    for x in (38, 72):
+        body = cut(body, bored(x, 35, 50, [(11, 8), (7, 26)], (0, 0, -1)))
+    body = cut(body, cylinder(-5, 35, 26, 5, 120, (1, 0, 0)))
+    lean = np.deg2rad(30)
+    for side in (-1, 1):
+        inwards = (-side * float(np.sin(lean)), 0.0, -float(np.cos(lean)))
+        place = np.array([55 + side * 36, 35, 50]) + 9 * np.array([side * np.cos(lean), 0, -np.sin(lean)])
+        body = cut(body, bored(*place.tolist(), [(6, 4), (4.25, 16)], inwards))
+    for x in (30, 55, 80):
+        for y in (8, 62):
+            body = cut(body, bored(x, y, 50, [(2.5, 14)], (0, 0, -1)))
+    for x, y in ((18, 12), (92, 12), (18, 58), (92, 58)):
+        body = cut(body, bored(x, y, 0, [(3.3, 60)], (0, 0, 1)))
+    return body
+
+
+def dial_plate() -> Any:
+    """The dial of the clockwork: a disc with a hub bore, a sunk ring for the scale, and six screw holes."""
+    disc = cylinder(0, 0, 0, 70, 8)
+    ring = cut(cylinder(0, 0, 6.5, 62, 5), cylinder(0, 0, 6, 44, 6))
+    disc = cut(disc, ring, cylinder(0, 0, -1, 10, 20))
+    for k in range(6):
+        turn = np.deg2rad(60 * k + 30)
+        x, y = 30 * float(np.cos(turn)), 30 * float(np.sin(turn))
+        disc = cut(disc, cylinder(x, y, -1, 2.75, 20), cylinder(x, y, 5, 5, 10))
+    return disc
+
+
+def rail_bracket() -> Any:
+    """A bracket of the gallery rail: a plate with a step, a slot and two holes."""
+    body = round_upright_edges(box(0, 0, 0, 60, 40, 12), 5)
+    body = cut(body, box(38, -1, 7, 40, 60, 10))
+    slot = BRepAlgoAPI_Fuse(
+        box(10, 17, -1, 16, 6, 30), BRepAlgoAPI_Fuse(cylinder(10, 20, -1, 3, 30), cylinder(26, 20, -1, 3, 30)).Shape()
+    ).Shape()
+    return cut(body, slot, cylinder(50, 10, -1, 3.3, 20), cylinder(50, 30, -1, 3.3, 20))
+
+
+MODELS = {
+    "lantern-bracket.step": lantern_bracket,
+    "lens-mould-insert.step": lens_mould_insert,
+    "valve-manifold.step": valve_manifold,
+    "dial-plate.step": dial_plate,
+    "rail-bracket.step": rail_bracket,
+}
 
 
 def write_step(shape: Any, path: Path) -> None:

@@ -7,9 +7,8 @@ import trimesh
 
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.contact.drop import DropIndex
-from fenrik.core.contact.region import HeightField
+from fenrik.core.contact.region import HeightField, part_outline
 from fenrik.core.solids.reading import mesh_at
-from fenrik.core.contact.region import part_outline
 from fenrik.core.tools.profile import bull_nose_profile
 
 

@@ -82,7 +82,9 @@ def test_round_bar_hexagon_and_turned_outline(block):
     radius = math.hypot(20, 10) + 1
     assert np.allclose(bar.stock, [[-2, 20 - radius, 10 - radius], [63, 20 + radius, 10 + radius]])
     assert volume(made(bar)) == pytest.approx(math.pi * radius**2 * 65, rel=5e-3)
-    tube = placed(block, stock={"kind": "round bar", "axis": "z", "radial_mm": 1, "start_mm": 0, "end_mm": 0, "bore_mm": 20})
+    tube = placed(
+        block, stock={"kind": "round bar", "axis": "z", "radial_mm": 1, "start_mm": 0, "end_mm": 0, "bore_mm": 20}
+    )
     wide = math.hypot(30, 20) + 1
     assert volume(made(tube)) == pytest.approx(math.pi * (wide**2 - 100) * 20, rel=5e-3)
     hexagon = placed(block, stock={"kind": "hexagon bar", "axis": "x", "radial_mm": 0, "start_mm": 0, "end_mm": 0})
@@ -115,7 +117,9 @@ def test_sizes_from_the_stock_list(block):
 
 
 def test_stock_from_a_body_and_from_a_file(block):
-    model = solid_from_shapes([NamedShape(parts.box(0, 0, 0, 60, 40, 20), "part"), NamedShape(parts.box(-5, -5, -5, 70, 50, 30), "casting")])
+    model = solid_from_shapes(
+        [NamedShape(parts.box(0, 0, 0, 60, 40, 20), "part"), NamedShape(parts.box(-5, -5, -5, 70, 50, 30), "casting")]
+    )
     body = placed(model, stock={"kind": "body", "body": "casting"})
     assert np.allclose(body.stock, [[-5, -5, -5], [65, 45, 25]])
     assert volume(made(body)) == pytest.approx(70 * 50 * 30, rel=0.02)
@@ -134,10 +138,16 @@ def test_turning_the_part_over_keeps_what_was_cut(block):
     job = parse_job(
         {
             "part": {"file": "a.step"},
-            "tools": [{"number": 1, "cutter": {"kind": "flat", "diameter_mm": 8, "flute_length_mm": 30}, "stick_out_mm": 40}],
+            "tools": [
+                {"number": 1, "cutter": {"kind": "flat", "diameter_mm": 8, "flute_length_mm": 30}, "stick_out_mm": 40}
+            ],
             "setups": [
                 {"id": "top", "stock": {"kind": "box", "z_minus_mm": 3}},
-                {"id": "bottom", "up": {"kind": "axis", "axis": "-z"}, "stock": {"kind": "earlier setup", "setup": "top"}},
+                {
+                    "id": "bottom",
+                    "up": {"kind": "axis", "axis": "-z"},
+                    "stock": {"kind": "earlier setup", "setup": "top"},
+                },
             ],
             "operations": [{"number": 10, "setup": "top", "tool": 1, "params": rough}],
             "cell_mm": 0.6,
@@ -154,7 +164,15 @@ def test_turning_the_part_over_keeps_what_was_cut(block):
     under = places[(np.abs(places[:, 0] - 30) < 5) & (np.abs(places[:, 1] + 20) < 3)]
     assert under[:, 2].min() == pytest.approx(-10, abs=0.06)
     before = build.first_stock_key(bottom)
-    changed = job.model_copy(update={"operations": [job.operations[0].model_copy(update={"tool": 1, "params": job.operations[0].params.model_copy(update={"stepdown_mm": 4})})]})
+    changed = job.model_copy(
+        update={
+            "operations": [
+                job.operations[0].model_copy(
+                    update={"tool": 1, "params": job.operations[0].params.model_copy(update={"stepdown_mm": 4})}
+                )
+            ]
+        }
+    )
     assert Build(changed, step, MemoryStore()).first_stock_key(bottom) != before
     with pytest.raises(FenrikError, match="not a setup before"):
         parse_job({"setups": [{"id": "a", "stock": {"kind": "earlier setup", "setup": "a"}}]})
@@ -213,7 +231,9 @@ def test_gap_to_the_table_is_measured_and_closed(block):
     gap = [f for f in placing.check() if f.kind == "gap"]
     assert gap[0].amount == pytest.approx(3.5)
     lower = {**VICE, "place": {"z_mm": -3.5}}
-    assert [f for f in placed(block, fixtures=[lower], table_below_mm=53.5).check() if f.kind in ("gap", "overlap")] == []
+    assert [
+        f for f in placed(block, fixtures=[lower], table_below_mm=53.5).check() if f.kind in ("gap", "overlap")
+    ] == []
     sunk = {**VICE, "place": {"z_mm": -5}}
     assert [f.kind for f in placed(block, fixtures=[sunk], table_below_mm=53.5).check() if f.amount < 0] == ["overlap"]
 
@@ -230,7 +250,11 @@ def test_a_fixture_is_seated_by_picking_two_faces(block):
     moved = moved_place(fixture.place, np.array([30.0, 20, 0]), np.zeros(3), shift, turn)
     assert moved == Place(x_mm=60, y_mm=9, z_mm=20, turn_deg=20)
     side = next(i for i, f in enumerate(block.faces) if f.normal[0] > 0.9 and f.centroid[0] == pytest.approx(60))
-    end = next(i for i, f in enumerate(solid.faces) if f.kind == "plane" and abs(f.normal[2]) < 0.1 and f.area_mm2 > 300 and f.normal[0] < -0.5)
+    end = next(
+        i
+        for i, f in enumerate(solid.faces)
+        if f.kind == "plane" and abs(f.normal[2]) < 0.1 and f.area_mm2 > 300 and f.normal[0] < -0.5
+    )
     shift, turn = seat(solid, end, block, side)
     assert turn == pytest.approx(-20)
     with pytest.raises(FenrikError, match="lean differently"):
@@ -248,7 +272,15 @@ def test_shared_offsets_are_said(block):
 
 
 def test_a_grid_of_copies_turned_and_mirrored(block):
-    grid = {"columns": 3, "rows": 2, "pitch_x_mm": 70, "pitch_y_mm": 50, "turn_deg": 180, "mirror": True, "which": "chequered"}
+    grid = {
+        "columns": 3,
+        "rows": 2,
+        "pitch_x_mm": 70,
+        "pitch_y_mm": 50,
+        "turn_deg": 180,
+        "mirror": True,
+        "which": "chequered",
+    }
     placing = placed(block, grid=grid)
     assert len(placing.instances) == 6
     assert [i.is_mirrored for i in placing.instances] == [False, True, False, True, False, True]
@@ -268,7 +300,9 @@ def test_an_operation_on_one_copy_leaves_the_others_alone(block):
     rough = {"strategy": "level roughing", "stepdown_mm": 10, "stepover_mm": 4, "tolerance_mm": 0.05}
     base = {
         "part": {"file": "a.step"},
-        "tools": [{"number": 1, "cutter": {"kind": "flat", "diameter_mm": 8, "flute_length_mm": 30}, "stick_out_mm": 40}],
+        "tools": [
+            {"number": 1, "cutter": {"kind": "flat", "diameter_mm": 8, "flute_length_mm": 30}, "stick_out_mm": 40}
+        ],
         "setups": [{"id": "a", "grid": {"columns": 2, "rows": 1, "pitch_x_mm": 80, "blanks": "one each"}}],
         "operations": [{"number": 10, "setup": "a", "tool": 1, "instance": 2, "params": rough}],
         "cell_mm": 0.8,
@@ -291,12 +325,17 @@ def test_an_operation_on_one_copy_leaves_the_others_alone(block):
 
 
 def test_a_body_that_is_a_fixture_has_a_setup_of_its_own():
-    model = solid_from_shapes([NamedShape(parts.box(0, 0, 0, 40, 30, 10), "part"), NamedShape(parts.box(0, 40, 0, 50, 20, 15), "nest")])
+    model = solid_from_shapes(
+        [NamedShape(parts.box(0, 0, 0, 40, 30, 10), "part"), NamedShape(parts.box(0, 40, 0, 50, 20, 15), "nest")]
+    )
     step = write_solid(model, ".step")
     job = parse_job(
         {
             "part": {"file": "a.step", "roles": [{"body": "nest", "role": "fixture"}]},
-            "setups": [{"id": "jaw", "makes": "nest"}, {"id": "part", "fixtures": [{"kind": "body", "id": "n", "body": "nest"}]}],
+            "setups": [
+                {"id": "jaw", "makes": "nest"},
+                {"id": "part", "fixtures": [{"kind": "body", "id": "n", "body": "nest"}]},
+            ],
         }
     )
     build = Build(job, step, MemoryStore())

@@ -60,9 +60,7 @@ def test_between_faces_axes_and_places(solid):
 
 def test_skew_cylinders():
     one = solid_from_shape(BRepPrimAPI_MakeCylinder(2.0, 50.0).Shape())
-    other = solid_from_shape(
-        BRepPrimAPI_MakeCylinder(gp_Ax2(gp_Pnt(-20, 11, 20), gp_Dir(1, 0, 0)), 3.0, 60.0).Shape()
-    )
+    other = solid_from_shape(BRepPrimAPI_MakeCylinder(gp_Ax2(gp_Pnt(-20, 11, 20), gp_Dir(1, 0, 0)), 3.0, 60.0).Shape())
     a, b = (next(i for i, f in enumerate(s.faces) if f.kind == "cylinder") for s in (one, other))
     measured = measure_between(Spot(one, face=a), Spot(other, face=b))
     assert measured.get("distance") == pytest.approx(11 - 5)

@@ -5,31 +5,24 @@ from __future__ import annotations
 import io
 import json
 import zipfile
-from concurrent.futures import ProcessPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
 from datetime import datetime
-from functools import lru_cache
-from multiprocessing import get_context
-from pathlib import PurePosixPath
 from typing import Annotated, Any
 
-from fastapi import APIRouter, File, Form, Response, UploadFile
+from fastapi import APIRouter, File, Response, UploadFile
 from pydantic import BaseModel, Field
 from sqlmodel import Session, col, delete, select
 
 from fenrik.app import documents
-from fenrik.app.context import open_job, store
+from fenrik.app.context import open_job
 from fenrik.app.documents import Change
+from fenrik.app.library import new_job_defaults
+from fenrik.app.reading import clean_name, read_apart
 from fenrik.app.status import JobStatus, job_status
 from fenrik.app.tables import JobRow, ReleaseRow, RevisionRow, TaskRow, engine
-from fenrik.core.build import Build
-from fenrik.core.errors import FenrikError, fail
-from fenrik.core.job import Job, Part, parse_job
-from fenrik.core.solids import read_solid
-from fenrik.core.solids.packing import pack_solid, unpack_solid
+from fenrik.core.errors import fail
+from fenrik.core.job import Job, parse_job
 from fenrik.core.solids.reading import MAX_BYTES
 from fenrik.core.units import parse_number
-from fenrik.demo.jobs import MACHINES, TOOLS
 
 router = APIRouter(prefix="/api", tags=["jobs"])
 MAX_DOCUMENT_BYTES = 20 * 1024 * 1024
@@ -78,8 +71,8 @@ def list_jobs() -> list[JobHead]:
 
 @router.post("/jobs", operation_id="createJob", status_code=201)
 def create_job(new: NewJob) -> JobState:
-    """A new job with the shop's machines and a few tools."""
-    job = parse_job({"name": new.name, "machines": MACHINES, "tools": TOOLS})
+    """A new job with the shop's machines and materials, and a few tools."""
+    job = parse_job({"name": new.name, **new_job_defaults()})
     return job_state(documents.create(job))
 
 
@@ -125,37 +118,6 @@ def read_status(job_id: str) -> JobStatus:
     return job_status(job_id, opened.build, opened.version, opened.head > 0, opened.head < opened.top)
 
 
-@router.put("/jobs/{job_id}/part", operation_id="putPart")
-def put_part(job_id: str, file: Annotated[UploadFile, File()], scale: Annotated[float, Form()] = 1.0) -> JobState:
-    """Bring in (or replace) the model. It is read in a process of its own before anything is kept."""
-    name = clean_name(file.filename or "model.step")
-    data = file.file.read(MAX_BYTES + 1)
-    packed = read_apart(data, name, scale)
-    with Session(engine()) as session:
-        row, revision = documents.load(session, job_id, lock=True)
-        document = dict(revision.document) | {"part": Part(file=name, scale=scale).model_dump()}
-        if document["name"] == "New job":
-            document["name"] = PurePosixPath(name).stem.replace("-", " ").replace("_", " ").capitalize()
-        sha = documents.keep_model(session, name, data)
-        job = parse_job(document)
-        store().put(Build(job, data, store()).solid_key, "solid", packed)
-        documents.save(session, row, job.model_dump(mode="json"), sha, f"part {name}")
-        session.commit()
-    return job_state(job_id)
-
-
-@router.put("/jobs/{job_id}/part/scale", operation_id="scalePart")
-def scale_part(job_id: str, scale: float) -> JobState:
-    """Give the same model another scale."""
-    build = open_job(job_id).build
-    if build.job.part is None or build.model is None:
-        raise fail("part", "is missing.", "Bring in a model first.")
-    read_apart(build.model, build.job.part.file, scale)
-    change = Change(path="part/scale", value=scale, check=False)
-    documents.change(job_id, [change], "scale")
-    return job_state(job_id)
-
-
 @router.get(
     "/jobs/{job_id}/export",
     operation_id="exportJob",
@@ -170,6 +132,8 @@ def export_job(job_id: str) -> Response:
         archive.writestr(zipfile.ZipInfo("job.json"), opened.job.model_dump_json(indent=2, exclude_none=True))
         if opened.job.part and opened.build.model is not None:
             archive.writestr(zipfile.ZipInfo(opened.job.part.file), opened.build.model)
+        for name in opened.build.files:
+            archive.writestr(zipfile.ZipInfo(name), opened.build.files[name])
     name = clean_name(opened.job.name) or "job"
     return Response(
         stream.getvalue(),
@@ -183,9 +147,10 @@ def import_job(file: Annotated[UploadFile, File()]) -> JobState:
     """A job from an exported ZIP, or from a bare document."""
     data = file.file.read(MAX_BYTES + MAX_DOCUMENT_BYTES + 1)
     model: tuple[str, bytes] | None = None
+    files: dict[str, bytes] = {}
     try:
         if data[:2] == b"PK":
-            job, model = _from_archive(data)
+            job, model, files = _from_archive(data)
         else:
             job = parse_job(json.loads(data))
     except (ValueError, RecursionError, zipfile.BadZipFile, KeyError) as error:
@@ -194,73 +159,25 @@ def import_job(file: Annotated[UploadFile, File()]) -> JobState:
         job = job.model_copy(update={"part": None})
     else:
         read_apart(model[1], model[0], job.part.scale if job.part else 1.0)
-    return job_state(documents.create(job, model))
+    missing = [f for f in job.files if f not in files]
+    if missing:
+        raise fail("file", f"lacks {missing[0]}, which the job names.", "Export the job again.", file.filename)
+    return job_state(documents.create(job, model, files=files))
 
 
-def _from_archive(data: bytes) -> tuple[Job, tuple[str, bytes] | None]:
+def _from_archive(data: bytes) -> tuple[Job, tuple[str, bytes] | None, dict[str, bytes]]:
     with zipfile.ZipFile(io.BytesIO(data)) as archive:
         if sum(i.file_size for i in archive.infolist()) > MAX_BYTES + MAX_DOCUMENT_BYTES:
             raise fail("file", "unpacks to too much.", "Choose a file made by Export.")
         job = parse_job(json.loads(archive.read("job.json")))
-        if job.part is None or job.part.file not in archive.namelist():
-            return job, None
-        return job, (job.part.file, archive.read(job.part.file))
+        there = archive.namelist()
+        files = {name: archive.read(name) for name in job.files if name in there}
+        if job.part is None or job.part.file not in there:
+            return job, None, files
+        return job, (job.part.file, archive.read(job.part.file)), files
 
 
 @router.post("/number", operation_id="readNumber")
 def read_number(body: NumberText) -> NumberValue:
     """A number as people type it (`=3*4`, `3/8in`), in mm, mm/min or degrees."""
     return NumberValue(value=parse_number(body.text, body.quantity))
-
-
-def clean_name(name: str) -> str:
-    """A file name without folders or anything that a shell or browser would trip over."""
-    base = PurePosixPath(name.replace("\\", "/")).name
-    kept = "".join(c if c.isascii() and (c.isalnum() or c in "._-") else "-" for c in base)
-    return kept.strip(".-")[:120] or "model"
-
-
-@lru_cache(maxsize=1)
-def _pool() -> ProcessPoolExecutor:
-    return ProcessPoolExecutor(max_workers=1, mp_context=get_context("spawn"), max_tasks_per_child=50)
-
-
-class FenrikErrorBox(list):
-    """Problems on their way between processes."""
-
-
-def warm_reader() -> None:
-    """Start the reading process before the first file is dropped."""
-    _pool().submit(read_packed, b"", "warm.step", 1.0).result(timeout=120)
-
-
-def read_packed(data: bytes, name: str, scale: float) -> bytes | FenrikErrorBox:
-    """Read a model; errors come back as values, since they must cross a process."""
-    try:
-        return pack_solid(read_solid(data, name, scale))
-    except FenrikError as error:
-        return FenrikErrorBox(error.problems)
-
-
-def read_apart(data: bytes, name: str, scale: float) -> bytes:
-    """Read a model in another process, so that a damaged file can never take the server down.
-
-    Raises:
-        FenrikError: what is wrong with the file, also where reading it crashed.
-    """
-    if len(data) > MAX_BYTES:
-        raise fail("part.file", f"is larger than {MAX_BYTES // 2**20} MB.", "Export only what this job needs.", name)
-    try:
-        result = _pool().submit(read_packed, data, name, scale).result(timeout=300)
-    except BrokenProcessPool as error:
-        _pool.cache_clear()
-        raise fail(
-            "part.file", "made the reader crash; it is damaged.", "Export it again from where it was made.", name
-        ) from error
-    except TimeoutError as error:
-        raise fail("part.file", "takes longer than five minutes to read.", "Export a simpler model.", name) from error
-    if isinstance(result, FenrikErrorBox):
-        raise FenrikError(*result)
-    assert isinstance(result, bytes)
-    unpack_solid(result)
-    return result

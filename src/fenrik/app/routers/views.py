@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -12,28 +11,14 @@ from pydantic import BaseModel
 from fenrik.app.context import Opened, open_job
 from fenrik.app.layout import encode
 from fenrik.app.player import player_for
+from fenrik.app.routers.parts import BINARY
 from fenrik.core.errors import fail
 from fenrik.core.findings import Finding
-from fenrik.core.job import Operation, Setup, zero_points
-from fenrik.core.solids import reference_to
+from fenrik.core.job import Operation, Setup
 from fenrik.core.tools.drawing import tool_outline_bodies
 
 router = APIRouter(prefix="/api/jobs/{job_id}", tags=["views"])
-BINARY: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-stream": {}}}}
 VIEW_FLATTEN_MM = 0.02
-
-
-class Scene(BaseModel):
-    """A setup's frame, stock and zero; places in part coordinates unless said otherwise."""
-
-    origin: list[float]
-    rotation: list[list[float]]
-    stock_low: list[float]
-    stock_high: list[float]
-    part_low: list[float]
-    part_high: list[float]
-    zero: list[float]
-    cell_mm: float
 
 
 class ProofSummary(BaseModel):
@@ -70,52 +55,6 @@ def _operation(opened: Opened, number: int) -> Operation:
 def _ready(opened: Opened, key: str, what: str) -> None:
     if opened.build.store.get(key) is None:
         raise fail(what, "is out of date or was never computed.", "Compute it first.")
-
-
-@router.get("/part", operation_id="readPart")
-def part_summary(job_id: str) -> dict[str, Any]:
-    """Size, volume, warnings, and the faces with their persistent references."""
-    solid = open_job(job_id).build.solid
-    faces = [{**asdict(f), "reference": reference_to(solid, i).model_dump()} for i, f in enumerate(solid.faces)]
-    points = {k: np.round(v, 6).tolist() for k, v in zero_points(solid).items()}
-    return {"summary": solid.summary(), "faces": faces, "zero_points": points}
-
-
-@router.get("/part/geometry", operation_id="readGeometry", response_class=Response, responses=BINARY)
-def part_geometry(job_id: str) -> Response:
-    """Triangles with the face of each, and edges as polylines."""
-    solid = open_job(job_id).build.solid
-    counts = np.array([len(e.points) for e in solid.edges], np.uint32)
-    points = np.concatenate([e.points for e in solid.edges]) if solid.edges else np.zeros((0, 3))
-    return _binary(
-        encode(
-            {},
-            vertices=solid.mesh.vertices.astype(np.float32),
-            triangles=solid.mesh.triangles.astype(np.uint32),
-            face_ids=solid.mesh.face_ids.astype(np.uint32),
-            edge_counts=counts,
-            edge_points=points.astype(np.float32),
-        )
-    )
-
-
-@router.get("/setups/{setup_id}/scene", operation_id="readScene")
-def scene(job_id: str, setup_id: str) -> Scene:
-    opened = open_job(job_id)
-    setup, build = opened.setup(setup_id), opened.build
-    placing = build.placing(setup)
-    frame, zero = placing.frame, placing.zero
-    (low, high), (part_low, part_high) = placing.stock, placing.parts
-    return Scene(
-        origin=frame.to_part(zero).tolist(),
-        rotation=frame.rotation.tolist(),
-        stock_low=low.tolist(),
-        stock_high=high.tolist(),
-        part_low=part_low.tolist(),
-        part_high=part_high.tolist(),
-        zero=zero.tolist(),
-        cell_mm=build.cell_mm(setup),
-    )
 
 
 @router.get("/operations/{number}/path", operation_id="readPath", response_class=Response, responses=BINARY)

@@ -67,9 +67,7 @@ def _scaled(
 
 TABLE: dict[str, dict[Group, CuttingData]] = {
     "milling": _MILLING,
-    "face milling": {
-        g: CuttingData(1.1, 0.003, (0.05, 0.35), 0.7, 0.04) for g in ("P", "M", "K", "N", "S", "H")
-    },
+    "face milling": {g: CuttingData(1.1, 0.003, (0.05, 0.35), 0.7, 0.04) for g in ("P", "M", "K", "N", "S", "H")},
     "engraving": _scaled(_MILLING, 0.8, 0.8, 1.0, 0.05),
     "boring": _scaled(_DRILLING, 1.4, 0.12),
     "drilling": _DRILLING,

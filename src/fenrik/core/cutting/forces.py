@@ -67,7 +67,9 @@ def tangential_force(power_kw: float, surface_speed_m_min: float) -> float:
     return power_kw * 60_000.0 / surface_speed_m_min if surface_speed_m_min > 0 else math.inf
 
 
-def cantilever_deflection(force_n: float, stations: Sequence[tuple[float, float, float]], modulus_n_mm2: float) -> float:
+def cantilever_deflection(
+    force_n: float, stations: Sequence[tuple[float, float, float]], modulus_n_mm2: float
+) -> float:
     """How far the tip of a stepped round bar bends away under a force at the tip, mm.
 
     Args:

@@ -187,9 +187,7 @@ def _as_proposal(
     )
 
 
-def _axial(
-    tool: Cutting, material: Material, limits: Limits, load: float, rpm: float, rpm_bound: str
-) -> Proposal:
+def _axial(tool: Cutting, material: Material, limits: Limits, load: float, rpm: float, rpm_bound: str) -> Proposal:
     """Drills, reamers, taps and boring heads: feed for each turn along the axis."""
     row = cutting_data(tool.family, material.group)
     turn = row.chip * tool.diameter_mm * (0.6 + 0.8 * load)
@@ -261,10 +259,12 @@ def warnings_for(
     if cost.mean_chip_mm < THIN_CHIP_MM:
         found.setdefault(
             "cutting_feed_mm_min",
-            f"The chip is {1000 * cost.mean_chip_mm:.1f} µm thick on average: the cutter rubs. Feed faster or turn slower.",
+            f"The chip is {1000 * cost.mean_chip_mm:.1f} µm thick on average: the cutter rubs. Feed faster.",
         )
     elif tooth > 1.5 * row.chip_limits_mm[1]:
-        found.setdefault("cutting_feed_mm_min", f"Each tooth takes {tooth:.3f} mm; {row.chip_limits_mm[1]:g} mm is usual at most.")
+        found.setdefault(
+            "cutting_feed_mm_min", f"Each tooth takes {tooth:.3f} mm; {row.chip_limits_mm[1]:g} mm is usual at most."
+        )
     if cost.power_kw > limits.power_kw:
         found["power_kw"] = f"Takes {cost.power_kw:.1f} kW; the machine has {limits.power_kw:g} kW."
     if cost.torque_nm > limits.torque_nm:

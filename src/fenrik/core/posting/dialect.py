@@ -46,7 +46,9 @@ class Dialect(BaseModel):
     line_numbers: LineNumbers | None = None
     program_for_each_tool: bool = False
     extended_offset: str = Field(
-        default="", max_length=40, description="words for offsets beyond G59, `{number}` counts from 1; empty: it has none"
+        default="",
+        max_length=40,
+        description="words for offsets beyond G59, `{number}` counts from 1; empty: it has none",
     )
     start: list[str] = []
     tool_change: list[str] = []

@@ -1,9 +1,9 @@
 """Read a program back: an interpreter of ISO 6983 words for milling.
 
 Understood: motion G0 G1 G2 G3 (arcs by I J K or R, helical, in G17 G18 G19), dwell G4, units G20 G21, G90 G91, feed
-modes G93 G94 G95, work offsets G54 to G59 and G54.1 P1 …, tool length G43 G49, cutter compensation off G40, cycles off G80,
-M0 M1 M2 M3 M4 M5 M6 M7 M8 M9 M30, F S T H N O P words, comments in brackets or after a semicolon, block delete.
-Anything else is an error that names its line. Arc end points must fit their centre within the limits of the
+modes G93 G94 G95, work offsets G54 to G59 and G54.1, tool length G43 G49, cutter compensation off G40, cycles
+off G80, M0 M1 M2 M3 M4 M5 M6 M7 M8 M9 M30, F S T H N O P words, comments in brackets or after a semicolon, block
+delete. Anything else is an error that names its line. Arc end points must fit their centre within the limits of the
 NIST RS274/NGC interpreter report (0.002 mm, or one part in a thousand of the radius in rounding by R).
 """
 

@@ -85,7 +85,7 @@ def _is_narrow_between(graph: FaceGraph, a: int, b: int, width: float) -> bool:
 def find_blends(graph: FaceGraph, taken: set[int]) -> list[Blend]:
     """Rounded edges of constant radius, convex and concave, and the balls where they meet."""
     radius: dict[int, float] = {}
-    for i, f in enumerate(graph.faces):
+    for i in range(len(graph.faces)):
         if i not in taken and (r := _blend_radius(graph, i)) is not None:
             radius[i] = r
     for i, f in enumerate(graph.faces):  # balls at corners: all their neighbours are blends
@@ -182,7 +182,9 @@ def find_undercuts(graph: FaceGraph, direction: Points) -> list[Undercut]:
     mesh = graph.solid.mesh
     corners = mesh.corners()
     double = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-    hidden = hidden_triangles(graph.solid, graph.rays, direction) & hidden_triangles(graph.solid, graph.rays, -direction)
+    hidden = hidden_triangles(graph.solid, graph.rays, direction) & hidden_triangles(
+        graph.solid, graph.rays, -direction
+    )
     area = np.bincount(mesh.face_ids, double / 2 * hidden, len(graph.faces))
     whole = np.bincount(mesh.face_ids, double / 2, len(graph.faces))
     bad = {i for i in range(len(graph.faces)) if area[i] > UNDERCUT_SHARE * whole[i]}
@@ -198,4 +200,3 @@ def find_undercuts(graph: FaceGraph, direction: Points) -> list[Undercut]:
         )
         for k, group in enumerate(groups)
     ]
-

@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 Vector = tuple[float, float, float]
+_FACE_LISTS = ("faces", "floor", "walls", "islands")
 
 
 class Feature(BaseModel):
@@ -147,6 +148,18 @@ class Recognition(BaseModel):
     draft_walls: list[DraftWall] = []
     undercuts: list[Undercut] = []
     directions: list[Vector] = Field(default=[], description="directions that were looked along")
+
+    def renumbered(self, numbers: list[int]) -> Recognition:
+        """The same with face `i` called `numbers[i]`."""
+
+        def walk(value: object, field: str) -> object:
+            if isinstance(value, dict):
+                return {k: walk(v, k) for k, v in value.items()}
+            if isinstance(value, list):
+                return [walk(v, field) for v in value]
+            return numbers[value] if field in _FACE_LISTS and isinstance(value, int) else value
+
+        return Recognition.model_validate(walk(self.model_dump(), ""))
 
     def all(self) -> list[Feature]:
         """All features in one list."""

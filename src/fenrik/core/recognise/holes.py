@@ -211,10 +211,7 @@ def _hole(graph: FaceGraph, axis: Points, origin: Points, rings: list[_Ring]) ->
         return None
     through = open_low and open_high
     ends = [(axis, rings), (-axis, [_flipped(r) for r in reversed(rings)])]
-    if through:
-        chosen = _better_end(graph, origin, ends)
-    else:
-        chosen = ends[0 if open_high else 1]
+    chosen = _better_end(graph, origin, ends) if through else ends[0 if open_high else 1]
     up, rings = chosen
     rings = list(reversed(rings))  # from the opening down
     main = _main_bore(rings)
@@ -230,7 +227,7 @@ def _hole(graph: FaceGraph, axis: Points, origin: Points, rings: list[_Ring]) ->
     return Hole(
         name="",
         faces=sorted(faces),
-        direction=(float(up[0]), float(up[1]), float(up[2])),
+        direction=(float(up[0]) + 0.0, float(up[1]) + 0.0, float(up[2]) + 0.0),
         accessible=reachable,
         why=why,
         place=(float(place[0]), float(place[1]), float(place[2])),
@@ -324,7 +321,7 @@ def _step(rings: list[_Ring], k: int, main: int, through: bool) -> HoleStep:
     else:
         kind = "flat bottom"
     return HoleStep(
-        kind=kind,  # type: ignore[arg-type]
+        kind=kind,
         diameter_mm=2 * ring.widest,
         lower_diameter_mm=2 * (0.0 if ring.kind == "plane" else ring.at_low),
         depth_mm=ring.high - ring.low,

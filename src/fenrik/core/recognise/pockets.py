@@ -89,7 +89,7 @@ def find_along(graph: FaceGraph, direction: Points, in_holes: set[int]) -> View:
 
 
 def _vector(v: Points) -> tuple[float, float, float]:
-    return float(v[0]), float(v[1]), float(v[2])
+    return float(v[0]) + 0.0, float(v[1]) + 0.0, float(v[2]) + 0.0
 
 
 def _regions(graph: FaceGraph, direction: Points, in_holes: set[int]) -> list[FlatRegion]:
@@ -191,7 +191,8 @@ def _pocket(graph: FaceGraph, direction: Points, region: FlatRegion, in_holes: s
         return None
     islands = [sorted(_walls_from(graph, up, direction, region.faces)) for up in region.inner_up]
     points = graph.outline([*region.faces, *walls], direction)
-    length, width = _size(points)
+    across = _round_diameter(graph, upright)
+    length, width = (across, across) if closed and across else _size(points)
     kind = "pocket" if closed else "open pocket"
     slot = _slot_width(graph, direction, upright, length, closed)
     if slot is not None and not islands:
@@ -199,7 +200,7 @@ def _pocket(graph: FaceGraph, direction: Points, region: FlatRegion, in_holes: s
     radii, floor_radius = _radii(graph, direction, walls, region)
     return Pocket(
         name="",
-        kind=kind,  # type: ignore[arg-type]
+        kind=kind,
         faces=sorted({*region.faces, *walls}),
         direction=_vector(direction),
         accessible=share == 0,
@@ -226,6 +227,14 @@ def _size(points: Points) -> tuple[float, float]:
     corners = np.array(box.exterior.coords)
     sides = np.linalg.norm(np.diff(corners[:3], axis=0), axis=1)
     return float(sides.max()), float(sides.min())
+
+
+def _round_diameter(graph: FaceGraph, upright: set[int]) -> float:
+    """The diameter where upright walls are one cylinder all round; 0 for anything else."""
+    radii = {graph.faces[w].radius_mm for w in upright if graph.faces[w].kind == "cylinder"}
+    if len(radii) != 1 or any(graph.faces[w].kind != "cylinder" for w in upright):
+        return 0.0
+    return 2 * (radii.pop() or 0.0) if graph.round_span(min(upright)) > 359 else 0.0
 
 
 def _area(points: Points) -> float:
@@ -287,10 +296,9 @@ def _bosses(graph: FaceGraph, direction: Points, region: FlatRegion) -> list[Bos
         points = graph.points(walls)
         upright = [w for w in walls if graph.is_wall(w, direction)]
         length, width = _size(graph.outline(upright or walls, direction))
-        cylinders = {graph.faces[w].radius_mm for w in upright} if upright else set()
-        is_round = len(cylinders) == 1 and graph.round_span(upright[0]) > 359
-        if is_round:
-            length = width = 2 * (cylinders.pop() or 0.0)
+        across = _round_diameter(graph, set(upright))
+        if across:
+            length = width = across
         found.append(
             Boss(
                 name="",
@@ -300,7 +308,7 @@ def _bosses(graph: FaceGraph, direction: Points, region: FlatRegion) -> list[Bos
                 height_mm=float((points @ direction).max()) - region.level,
                 length_mm=length,
                 width_mm=width,
-                round=is_round,
+                round=across > 0,
             )
         )
     return found

@@ -18,9 +18,9 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
+from fenrik.core.solids.model import Solid
 from fenrik.core.solids.reading import solid_from_shapes
 from fenrik.core.solids.splitting import compound_of
-from fenrik.core.solids.model import Solid
 from fenrik.core.solids.xcaf import NamedShape
 
 MM: dict[str, Any] = {"unit": "mm"}
@@ -196,7 +196,11 @@ def _vice(v: Vice, stock: Points) -> list[NamedShape]:
                 shape = _fused([shape, *cheeks])
         jaws.append(shape)
     name = v.name or "vice"
-    return [NamedShape(base, f"{name} base"), NamedShape(jaws[0], f"{name} fixed jaw"), NamedShape(jaws[1], f"{name} moving jaw")]
+    return [
+        NamedShape(base, f"{name} base"),
+        NamedShape(jaws[0], f"{name} fixed jaw"),
+        NamedShape(jaws[1], f"{name} moving jaw"),
+    ]
 
 
 def _fused(shapes: list[Any]) -> Any:
@@ -228,7 +232,9 @@ def _plate(p: Plate, _stock: Points) -> list[NamedShape]:
 def _chuck(c: Chuck, stock: Points) -> list[NamedShape]:
     grip = (c.grip_mm or float(np.ptp(stock, axis=0)[:2].min())) / 2
     if grip >= c.diameter_mm:
-        raise fail("fixture.grip_mm", f"is wider than the chuck ({c.diameter_mm:g} mm).", "Take a larger chuck.", 2 * grip)
+        raise fail(
+            "fixture.grip_mm", f"is wider than the chuck ({c.diameter_mm:g} mm).", "Take a larger chuck.", 2 * grip
+        )
     name = c.name or "chuck"
     shapes = [NamedShape(_cylinder(0, 0, -c.height_mm, c.diameter_mm / 2, c.height_mm), f"{name} body")]
     for k in range(c.jaws):

@@ -24,7 +24,12 @@ class Grid(BaseModel):
     pitch_x_mm: float = Field(default=50, gt=0, le=10_000, title="Pitch X", json_schema_extra=MM)
     pitch_y_mm: float = Field(default=50, gt=0, le=10_000, title="Pitch Y", json_schema_extra=MM)
     turn_deg: float = Field(
-        default=0, ge=-360, le=360, title="Turn", description="About z, of those chosen", json_schema_extra={"unit": "deg"}
+        default=0,
+        ge=-360,
+        le=360,
+        title="Turn",
+        description="About z, of those chosen",
+        json_schema_extra={"unit": "deg"},
     )
     mirror: bool = Field(default=False, title="Mirrored", description="Left and right exchanged, of those chosen")
     which: Literal["all", "every other column", "every other row", "chequered"] = Field(
@@ -79,7 +84,7 @@ def grid_instances(grid: Grid | None, middle: Points) -> list[Instance]:
     turned[np.abs(turned) < 1e-15] = 0.0
     if grid.mirror:
         turned = turned @ np.diag([-1.0, 1.0, 1.0])
-    found = []
+    found: list[Instance] = []
     for row in range(grid.rows):
         for column in range(grid.columns):
             chosen = {

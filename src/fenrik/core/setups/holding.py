@@ -56,7 +56,9 @@ def seat(fixture: Solid, face: int, target: Solid, target_face: int) -> tuple[Po
     n, m = np.array(a.normal), -np.array(b.normal)
     if abs(float(n[2] - m[2])) > 1e-6:
         raise fail(
-            "target.face", "cannot be met by turning about z: the faces lean differently.", "Pick another pair of faces."
+            "target.face",
+            "cannot be met by turning about z: the faces lean differently.",
+            "Pick another pair of faces.",
         )
     turn = 0.0
     if math.hypot(n[0], n[1]) > 1e-6:

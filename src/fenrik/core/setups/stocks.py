@@ -3,6 +3,7 @@ or what an earlier setup left."""
 
 from __future__ import annotations
 
+import itertools
 import math
 from dataclasses import replace
 from typing import Annotated, Any, Literal
@@ -122,7 +123,9 @@ MadeStock = BoxStock | BarStock | HexagonStock | OutlineStock | TurnedStock
 class StockList(_Doc):
     """What the shop keeps: sizes to which stocks are rounded up."""
 
-    bars_mm: list[float] = Field(default=[10, 12, 16, 20, 25, 30, 35, 40, 50, 60, 70, 80, 100, 120, 150, 200], max_length=200)
+    bars_mm: list[float] = Field(
+        default=[10, 12, 16, 20, 25, 30, 35, 40, 50, 60, 70, 80, 100, 120, 150, 200], max_length=200
+    )
     hexagons_mm: list[float] = Field(default=[8, 10, 13, 17, 19, 24, 27, 30, 36, 41, 46, 55, 65], max_length=200)
     plates_mm: list[float] = Field(default=[5, 6, 8, 10, 12, 15, 20, 25, 30, 35, 40, 50, 60, 80, 100], max_length=200)
     saw_step_mm: float = Field(default=5, gt=0, le=1000, description="lengths are sawn to whole steps")
@@ -242,7 +245,9 @@ def made_stock_mesh(stock: MadeStock, part: Mesh, bounds: Points, kept: StockLis
         shape: BaseGeometry = disc(centre, half)
         if stock.bore_mm > 0:
             if stock.bore_mm >= 2 * half:
-                raise fail("stock.bore_mm", f"is as wide as the bar ({2 * half:.4g} mm).", "Make it smaller.", stock.bore_mm)
+                raise fail(
+                    "stock.bore_mm", f"is as wide as the bar ({2 * half:.4g} mm).", "Make it smaller.", stock.bore_mm
+                )
             shape = shape.difference(disc(centre, stock.bore_mm / 2))
         return pull_up(shape, low[a], high[a], stock.axis), ROUND_TOLERANCE_MM
     return _turned(stock, part, middle, low[a], high[a]), ROUND_TOLERANCE_MM
@@ -273,7 +278,7 @@ def pull_up(shape: BaseGeometry, low: float, high: float, axis: Axis) -> Mesh:
             corners.append(_lift(ring[::-1], low))
         for ring in (polygon.exterior, *polygon.interiors):
             points = np.array(ring.coords)
-            for p, q in zip(points[:-1], points[1:], strict=True):
+            for p, q in itertools.pairwise(points):
                 a, b = _lift(np.array([p, q]), low), _lift(np.array([q, p]), high)
                 corners += [np.array([a[0], a[1], b[0]]), np.array([a[0], b[0], b[1]])]
     if not corners:
@@ -316,7 +321,9 @@ def _turned(stock: TurnedStock, part: Mesh, middle: Points, low: float, high: fl
             np.maximum.at(widest, row[ok], reach)
     # Between two levels the wider one counts, so that no corner between them is lost.
     step = (levels[-1] - levels[0]) / (len(levels) - 1)
-    np.maximum.at(widest, np.clip(np.rint((along - levels[0]) / step).astype(int), 0, len(levels) - 1).ravel(), radius.ravel())
+    np.maximum.at(
+        widest, np.clip(np.rint((along - levels[0]) / step).astype(int), 0, len(levels) - 1).ravel(), radius.ravel()
+    )
     wide = np.maximum(widest, np.maximum(np.append(widest[1:], 0), np.append(0, widest[:-1]))) + stock.radial_mm
     profile = np.column_stack([wide, levels])
     profile = np.vstack([[0, low], [wide[0], low], profile, [wide[-1], high], [0, high]])
@@ -331,19 +338,19 @@ def _revolve(profile: Points, axis: Axis, middle: Points) -> Mesh:
     ring = np.column_stack([np.cos(turn), np.sin(turn)])
     ring[-1] = ring[0]
     corners = []
-    for (r0, z0), (r1, z1) in zip(profile[:-1], profile[1:], strict=True):
+    for (r0, z0), (r1, z1) in itertools.pairwise(profile):
         a, b = _lift(ring * r0, z0), _lift(ring * r1, z1)
         if r0 > 0:
             corners.append(np.stack([a[:-1], a[1:], b[1:]], axis=1))
         if r1 > 0:
             corners.append(np.stack([a[:-1], b[1:], b[:-1]], axis=1))
     order = {"z": [0, 1, 2], "x": [2, 0, 1], "y": [1, 2, 0]}[axis]
-    a = "xyz".index(axis)
     mesh = _mesh_of(np.concatenate(corners)[:, :, order])
-    good = np.linalg.norm(np.cross(*(mesh.corners()[:, k] - mesh.corners()[:, 0] for k in (1, 2))), axis=1) > 1e-14
+    sides = mesh.corners()[:, 1:] - mesh.corners()[:, :1]
+    good = np.linalg.norm(np.cross(sides[:, 0], sides[:, 1]), axis=1) > 1e-14
     return replace(
         mesh,
-        vertices=mesh.vertices + np.where(np.arange(3) == a, 0.0, middle),
+        vertices=mesh.vertices + np.where(np.arange(3) == "xyz".index(axis), 0.0, middle),
         triangles=mesh.triangles[good],
         face_ids=mesh.face_ids[good],
     )

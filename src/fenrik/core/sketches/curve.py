@@ -5,6 +5,7 @@ The bulge is the tangent of a quarter of an arc's angle, above 0 counter-clockwi
 
 from __future__ import annotations
 
+import itertools
 import math
 from dataclasses import dataclass
 from typing import Any
@@ -153,6 +154,8 @@ def offset_curve(curve: Curve, distance_mm: float) -> list[Curve]:
 
     if distance_mm == 0:
         return [curve]
+    if len(curve.stretches) == 1:
+        return [_offset_stretch(*curve.stretches[0], distance_mm)]
     anticlockwise = not curve.closed or _signed_area(curve) > 0
     maker = BRepOffsetAPI_MakeOffset(_wire(curve if anticlockwise else curve.reversed()), GeomAbs_Arc, not curve.closed)
     try:
@@ -160,10 +163,24 @@ def offset_curve(curve: Curve, distance_mm: float) -> list[Curve]:
         shape = maker.Shape()
         wires = [] if shape.IsNull() else list_shapes(shape, TopAbs_WIRE)
     except Exception as error:  # the kernel raises its own kinds where the offset collapses
-        raise fail("offset", f"cannot be made {distance_mm:g} mm away.", "Make the distance smaller.", distance_mm) from error
+        raise fail(
+            "offset", f"cannot be made {distance_mm:g} mm away.", "Make the distance smaller.", distance_mm
+        ) from error
     if not wires:
         raise fail("offset", f"leaves nothing {distance_mm:g} mm away.", "Make the distance smaller.", distance_mm)
     return [c for wire in wires for c in join_curves(_curves_of(wire))]
+
+
+def _offset_stretch(a: Points, b: Points, bulge: float, distance_mm: float) -> Curve:
+    """One line moved to its right, or one arc with another radius."""
+    if not bulge:
+        along = (b - a) / np.linalg.norm(b - a)
+        return Curve.polyline(np.array([a, b]) + distance_mm * np.array([along[1], -along[0]]))
+    centre, radius, start, sweep = arc_of(a, b, bulge)
+    grown = radius + math.copysign(distance_mm, sweep * distance_mm)
+    if grown <= 0:
+        raise fail("offset", f"leaves nothing {distance_mm:g} mm away.", "Make the distance smaller.", distance_mm)
+    return Curve.arc(centre, grown, math.degrees(start), math.degrees(sweep))
 
 
 def _signed_area(curve: Curve) -> float:
@@ -240,7 +257,7 @@ def _pieces(curve: Curve, cuts: list[tuple[int, float, Points]]) -> list[Curve]:
         spans = list(zip(marks, [*marks[1:], (marks[0][0] + count, marks[0][1])], strict=True))
     else:
         marks = [(0, 0.0), *marks, (count - 1, 1.0)]
-        spans = list(zip(marks[:-1], marks[1:], strict=True))
+        spans = list(itertools.pairwise(marks))
     pieces = []
     for (k0, t0), (k1, t1) in spans:
         points: list[Points] = []

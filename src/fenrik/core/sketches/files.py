@@ -62,7 +62,8 @@ def _read_dxf(data: bytes, layer: str) -> list[Curve]:
     from ezdxf.disassemble import recursive_decompose
 
     document = _dxf(data)
-    factor = units.conversion_factor(document.units, units.MM) if document.units else 1.0
+    source = units.InsertUnits(document.units) if document.units else units.InsertUnits(units.MM)
+    factor = units.conversion_factor(source, units.InsertUnits(units.MM))
     curves: list[Curve] = []
     for count, entity in enumerate(recursive_decompose(document.modelspace())):
         if count > MAX_ENTITIES:
@@ -95,7 +96,11 @@ def _entity(e: Any) -> list[Curve]:
         return [Curve(rows[:, :2], rows[:, 2] if e.closed else rows[:-1, 2], bool(e.closed))]
     if kind == "POLYLINE" and e.is_2d_polyline:
         rows = np.array([[v.dxf.location.x, v.dxf.location.y, v.dxf.get("bulge", 0)] for v in e.vertices], float)
-        return [Curve(rows[:, :2], rows[:, 2] if e.is_closed else rows[:-1, 2], bool(e.is_closed))] if len(rows) > 1 else []
+        return (
+            [Curve(rows[:, :2], rows[:, 2] if e.is_closed else rows[:-1, 2], bool(e.is_closed))]
+            if len(rows) > 1
+            else []
+        )
     if kind in ("SPLINE", "ELLIPSE"):
         places = np.array([[p.x, p.y] for p in e.flattening(FLATTEN_MM)])
         return [Curve.polyline(places)] if len(places) > 1 else []
@@ -103,7 +108,8 @@ def _entity(e: Any) -> list[Curve]:
 
 
 def _read_svg(data: bytes) -> list[Curve]:
-    from svgelements import SVG, Path as SvgPath, Shape
+    from svgelements import SVG, Shape
+    from svgelements import Path as SvgPath
 
     if b"<!ENTITY" in data:
         raise ValueError("entities are not read")

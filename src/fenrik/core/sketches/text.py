@@ -1,4 +1,4 @@
-"""Text as single strokes for engraving, in the public-domain Hershey font that ships with the package `Hershey-Fonts`."""
+"""Text as single strokes for engraving, in the public-domain Hershey font of the package `Hershey-Fonts`."""
 
 from __future__ import annotations
 
@@ -34,7 +34,9 @@ def text_curves(text: str, height_mm: float, align: str = "left") -> list[Curve]
     """
     strange = sorted({c for c in text if c != "\n" and not 32 <= ord(c) < 127})
     if strange:
-        raise fail("text", f"holds {strange[0]!r}, which the font does not have.", "Use plain letters and digits.", text)
+        raise fail(
+            "text", f"holds {strange[0]!r}, which the font does not have.", "Use plain letters and digits.", text
+        )
     scale = height_mm / CAPITAL_UNITS
     curves: list[Curve] = []
     for row, line in enumerate(text.split("\n")):

@@ -17,7 +17,7 @@ def _mix(a: int, b: int, c: int) -> int:
         h = (h ^ (h >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
         h = (h ^ (h >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
         h ^= h >> np.uint64(31)
-    return h
+    return h  # type: ignore[return-value]
 
 
 @njit(cache=True)

@@ -104,8 +104,8 @@ def _patches(
     weigh = np.column_stack([np.bincount(labels, middles[:, k] * double / 2, count) for k in range(3)])
     centroid = weigh / np.maximum(area, 1e-300)[:, None]
     mean = np.column_stack([np.bincount(labels, cross[:, k] / 2, count) for k in range(3)])
-    mean /= np.maximum(area, 1e-300)[:, None]
-    length = np.linalg.norm(mean, axis=1)
+    direction = mean / np.maximum(area, 1e-300)[:, None]
+    length = np.linalg.norm(direction, axis=1)
     flat = length > FLAT_LENGTH
     order = np.argsort(labels, kind="stable")
     starts = np.searchsorted(labels[order], np.arange(count))
@@ -117,7 +117,7 @@ def _patches(
         if i != j:
             touching[i].add(j)
             touching[j].add(i)
-    normal = np.where(flat[:, None], mean / np.maximum(length, 1e-300)[:, None], 0.0)
+    normal = np.where(flat[:, None], direction / np.maximum(length, 1e-300)[:, None], 0.0)
     return [
         Face(
             "plane" if flat[k] else "mesh",

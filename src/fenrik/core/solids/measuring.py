@@ -155,7 +155,7 @@ def _through_exact(solid: Solid, start: Points, direction: Points) -> tuple[floa
 
 
 def measure_between(a: Spot, b: Spot) -> Measured:
-    """Shortest distance, its parts along each axis, along the normal of the first face, and the angle between two spots.
+    """Shortest distance, its parts along each axis and along the normal of the first face, and the angle between.
 
     Two round things also give the distance of their centres or axes.
     """

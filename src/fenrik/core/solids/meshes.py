@@ -97,7 +97,10 @@ def solid_from_meshes(bodies: list[NamedMesh], scale: float) -> Solid:
     Raises:
         FenrikError: when all triangles are without area.
     """
-    meshes, faces, edges, warnings, health = [], [], [], [], []
+    meshes: list[tuple[Mesh, int]] = []
+    faces: list[Face] = []
+    edges: list[Edge] = []
+    health: list[HealthNote] = []
     listed: list[Body] = []
     for body in bodies:
         mesh, own, creases, notes = _one_body(body.corners * scale)
@@ -112,7 +115,7 @@ def solid_from_meshes(bodies: list[NamedMesh], scale: float) -> Solid:
     if not meshes:
         raise fail("part.file", "holds only triangles without area.", "Export it again.")
     mesh = _joined(meshes)
-    warnings += [n.message for n in health]
+    warnings = [n.message for n in health]
     centroid = _centroid(mesh)
     return Solid(
         mesh, faces, edges, b"", mesh.volume_mm3(), mesh.area_mm2(), centroid, warnings, "mm", scale, listed, health

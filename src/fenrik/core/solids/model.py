@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 
 from fenrik.core.frames import Frame, Points
 
-
 MAX_EXACT_BOX_FACES = 4000
 
 

@@ -77,7 +77,7 @@ def loop_of(solid: Solid, edge: int, face: int) -> list[int]:
 
 
 def alike_faces(solid: Solid, face: int, by: Likeness) -> list[int]:
-    """All faces that share a radius, a level (height of a flat face along its normal), a colour or a kind of surface."""
+    """All faces that share a radius, a level (height of a flat face along its normal), a colour or a surface."""
     wanted = likeness(solid.faces[face], by)
     if wanted is None:
         return [face]

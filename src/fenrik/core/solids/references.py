@@ -1,4 +1,4 @@
-"""Name faces and edges so that they are found again: by rule, or by what they look like. Lost is said, never guessed."""
+"""Name faces and edges so that they are found again: by rule or by look. Lost is said, never guessed."""
 
 from __future__ import annotations
 

@@ -72,6 +72,7 @@ def _scene(file_type: str) -> Callable[[Solid, float], bytes]:
             part.remove_unreferenced_vertices()
             part.units = "mm"
             if body.colour:
+                part.visual = trimesh.visual.ColorVisuals(part)
                 part.visual.face_colors = [int(body.colour[i : i + 2], 16) for i in (1, 3, 5)] + [255]
             if file_type == "glb":
                 part.apply_scale(0.001)  # glTF lengths are metres

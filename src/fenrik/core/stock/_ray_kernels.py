@@ -75,8 +75,14 @@ def find_hits(
 
 @njit(cache=True)
 def pair_hits(
-    start: np.ndarray, place: np.ndarray, owner: np.ndarray, normals: np.ndarray, along: int, count: np.ndarray,
-    at: np.ndarray, normal: np.ndarray,
+    start: np.ndarray,
+    place: np.ndarray,
+    owner: np.ndarray,
+    normals: np.ndarray,
+    along: int,
+    count: np.ndarray,
+    at: np.ndarray,
+    normal: np.ndarray,
 ) -> int:
     """Stretches of material on each ray, overlapping bodies joined; gives how many rays do not close.
 

@@ -177,7 +177,9 @@ def make_lattice(low: Points, high: Points, cell_mm: float) -> Lattice:
             cell_mm,
         )
     origin = low - 0.5 * cell_mm
-    return Lattice((float(origin[0]), float(origin[1]), float(origin[2])), float(cell_mm), (shape[0], shape[1], shape[2]))
+    return Lattice(
+        (float(origin[0]), float(origin[1]), float(origin[2])), float(cell_mm), (shape[0], shape[1], shape[2])
+    )
 
 
 def suggested_cell(size: Points, nodes: int = 280) -> float:

@@ -42,7 +42,10 @@ def stock_from_mesh(mesh: Mesh, cell_mm: float, error_mm: float = 0.0) -> Stock:
         wrong, rays = wrong + bad, rays + one[0].size
     if wrong > OPEN_SHARE * rays:
         raise fail(
-            "stock", f"is not closed: {wrong} of {rays} rays leave it through a gap.", "Use a closed body or mesh.", wrong
+            "stock",
+            f"is not closed: {wrong} of {rays} rays leave it through a gap.",
+            "Use a closed body or mesh.",
+            wrong,
         )
     return Stock(lattice, make_tiles(lattice, dense), error_mm)
 

@@ -1,7 +1,8 @@
-"""The contour of a tool of revolution as lines and arcs, from its tip upwards: one description for drawing and cutting."""
+"""The contour of a tool of revolution as lines and arcs, from its tip up: one description for drawing and cutting."""
 
 from __future__ import annotations
 
+import itertools
 import math
 from dataclasses import dataclass
 
@@ -32,7 +33,7 @@ class Piece:
 
 def line_through(*points: tuple[float, float]) -> list[Piece]:
     """Straight pieces through places (radius, height); pieces without length are left out."""
-    return [Piece(*p, *q) for p, q in zip(points[:-1], points[1:], strict=True) if math.dist(p, q) > 1e-12]
+    return [Piece(*p, *q) for p, q in itertools.pairwise(points) if math.dist(p, q) > 1e-12]
 
 
 def corner_arc(radius: float, corner: float, height: float = 0.0) -> list[Piece]:
@@ -108,7 +109,7 @@ def convex_bodies(pieces: list[Piece]) -> tuple[list[ConvexBody], bool]:
 
 
 def grown_elements(elements: Points, offset: float) -> Points:
-    """The elements of a convex body grown by an offset on its lower side and rim, lowered so that its tip is at 0 again.
+    """The elements of a convex body grown by an offset on its lower side and rim; its tip is put back to 0.
 
     Lines and arcs move along their normals; an arc of the offset's radius goes round every corner.
     """

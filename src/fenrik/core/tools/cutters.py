@@ -347,7 +347,12 @@ class SlottingCutter(CutterBase):
     def contour(self) -> list[Piece]:
         r, c, t = self.radius_mm, self.corner_radius_mm, self.flute_length_mm
         top = [Piece(r, t - c, r - c, t, (r - c, t - c))] if c > 0 else []
-        return [*corner_arc(r, c), *line_through((r, c), (r, t - c)), *top, *line_through((r - c, t), (self.neck_diameter_mm / 2, t))]
+        return [
+            *corner_arc(r, c),
+            *line_through((r, c), (r, t - c)),
+            *top,
+            *line_through((r - c, t), (self.neck_diameter_mm / 2, t)),
+        ]
 
 
 class Lollipop(CutterBase):

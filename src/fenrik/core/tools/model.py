@@ -35,11 +35,20 @@ class Tool(_Part):
         default=None, gt=0, le=500, title="Shank diameter", description="Empty: the cutter's", json_schema_extra=MM
     )
     neck_diameter_mm: float | None = Field(
-        default=None, gt=0, le=500, title="Neck diameter", description="Thinner stretch above the flutes", json_schema_extra=MM
+        default=None,
+        gt=0,
+        le=500,
+        title="Neck diameter",
+        description="Thinner stretch above the flutes",
+        json_schema_extra=MM,
     )
     neck_length_mm: float = Field(default=0, ge=0, le=1000, title="Neck length", json_schema_extra=MM)
     length_mm: float | None = Field(
-        default=None, gt=0, le=2000, title="Overall length", description="Of the cutter, out of the holder",
+        default=None,
+        gt=0,
+        le=2000,
+        title="Overall length",
+        description="Of the cutter, out of the holder",
         json_schema_extra=MM,
     )
     stick_out_mm: float = Field(gt=0, le=2000, title="Stick-out", json_schema_extra=MM)

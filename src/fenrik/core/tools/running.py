@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-
-
 from fenrik.core.cutting.forces import FLUTED_SHARE
 from fenrik.core.cutting.load import Cutting
 from fenrik.core.tools.cutters import Tap
 from fenrik.core.tools.model import Tool
-
 
 
 def as_cutting(tool: Tool) -> Cutting:

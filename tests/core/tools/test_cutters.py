@@ -1,0 +1,165 @@
+"""Contours of every kind of cutter: volumes against closed forms, the convex profile against a general offset."""
+
+import math
+
+import numpy as np
+import pytest
+from pydantic import TypeAdapter, ValidationError
+from shapely.geometry import Polygon
+
+from fenrik.core.cutting.threads import standard_threads
+from fenrik.core.errors import FenrikError
+from fenrik.core.tools import Cutter, Tool, cutter_profile, cutter_profiles
+from fenrik.core.tools.contour import flatten_contour
+from fenrik.core.tools.drawing import tool_outline_bodies
+from fenrik.core.tools.holders import standard_holders
+from fenrik.core.tools.kernels import height
+from fenrik.core.tools.profile import apt_parameters, is_undercutting
+
+KINDS = {
+    "flat": {},
+    "ball": {},
+    "bull-nose": {"corner_radius_mm": 1},
+    "face mill": {"lead_deg": 45, "diameter_mm": 50, "flute_length_mm": 6},
+    "chamfer mill": {"tip_diameter_mm": 1},
+    "drill": {},
+    "spot drill": {},
+    "centre drill": {"pilot_diameter_mm": 3, "pilot_length_mm": 4},
+    "reamer": {},
+    "tap": {"thread": "M10"},
+    "thread mill": {"pitch_mm": 1.5, "neck_diameter_mm": 7},
+    "slotting cutter": {"neck_diameter_mm": 4, "flute_length_mm": 3, "corner_radius_mm": 0.5},
+    "lollipop": {"neck_diameter_mm": 6},
+    "tapered": {"corner_radius_mm": 2, "taper_deg": 5},
+    "barrel": {"corner_radius_mm": 2, "flank_radius_mm": 60, "widest_at_mm": 15},
+    "dovetail": {"angle_deg": 60, "flute_length_mm": 5},
+    "engraving": {"tip_diameter_mm": 0.2},
+    "boring head": {},
+    "own contour": {"places": [[0, 0, 0], [3, 0, math.tan(math.pi / 8)], [5, 2, 0], [5, 20, 0]]},
+}
+
+
+def cutter(kind, **rest):
+    data = {"kind": kind, "diameter_mm": 10, "flute_length_mm": 20} | KINDS[kind] | rest
+    return TypeAdapter(Cutter).validate_python(data)
+
+
+def revolved_volume(places):
+    """Volume of revolution of a chain from the axis (Pappus on the polygon below it)."""
+    ring = Polygon([*places, (0, places[-1][1])])
+    return 2 * math.pi * ring.centroid.x * ring.area
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_every_kind_has_a_contour_from_the_axis_to_its_top(kind):
+    c = cutter(kind)
+    places = flatten_contour(c.contour(), 0.5)
+    assert places[0] == (0, 0)
+    assert max(r for r, _ in places) == pytest.approx(max(c.diameter_mm / 2, getattr(c, "widest_mm", 0) / 2), abs=1e-6)
+    assert min(r for r, _ in places) >= 0
+    tool = Tool(number=1, cutter=c, stick_out_mm=60)
+    assert next(b["name"] for b in tool_outline_bodies(tool)) == "cutter"
+    assert len(apt_parameters(c)) == 7
+
+
+@pytest.mark.parametrize(
+    ("kind", "volume"),
+    [
+        ("flat", math.pi * 25 * 20),
+        ("ball", 2 / 3 * math.pi * 125 + math.pi * 25 * 15),
+        ("drill", math.pi * 25 * (20 - 5 / math.tan(math.radians(59)) * 2 / 3)),
+        (
+            "dovetail",
+            math.pi
+            * 5
+            / 3
+            * (25 + 5 * (5 - 5 / math.tan(math.radians(60))) + (5 - 5 / math.tan(math.radians(60))) ** 2),
+        ),
+        ("lollipop", math.pi * (4 / 3 * 125 - 1 * (3 * 5 - 1) / 3) + math.pi * 9 * 11),
+    ],
+)
+def test_volumes_in_closed_form(kind, volume):
+    # The lollipop's ball loses a cap of height 1 (⌀6 neck on ⌀10): π·h²·(3R − h)/3.
+    assert revolved_volume(flatten_contour(cutter(kind).contour(), 0.2)) == pytest.approx(volume, rel=1e-4)
+
+
+def test_what_undercuts_is_known():
+    assert {k for k in KINDS if is_undercutting(cutter(k))} == {
+        "thread mill",
+        "slotting cutter",
+        "lollipop",
+        "barrel",
+        "dovetail",
+    }
+    assert len(cutter_profiles(cutter("centre drill"))) == 2
+    for kind in ("lollipop", "dovetail", "centre drill"):
+        with pytest.raises(FenrikError, match="not a single convex body"):
+            cutter_profile(cutter(kind))
+
+
+@pytest.mark.parametrize(
+    "kind", ["flat", "ball", "bull-nose", "chamfer mill", "drill", "tapered", "face mill", "own contour"]
+)
+@pytest.mark.parametrize("offset", [0.0, 0.7])
+def test_grown_profiles_against_a_general_offset(kind, offset):
+    c = cutter(kind)
+    profile = cutter_profile(c, offset)
+    places = np.array(flatten_contour(c.contour(), 0.25))
+    top = places[-1]
+    body = Polygon([*places, (top[0], 60), (-top[0], 60), *(places[::-1] * [-1, 1])])
+    grown = body.buffer(offset, quad_segs=180) if offset else body
+    assert profile.radius_mm == pytest.approx(top[0] + offset, abs=1e-9)
+    for rho in np.linspace(0, profile.radius_mm * 0.999, 37):
+        line = np.array([[rho, -50], [rho, 50]])
+        cut = grown.intersection(__import__("shapely").LineString(line))
+        assert height(profile.elements, rho) == pytest.approx(cut.bounds[1] + offset, abs=4e-3)
+
+
+@pytest.mark.parametrize(
+    ("kind", "rest", "words"),
+    [
+        ("bull-nose", {"corner_radius_mm": 5}, "below half the diameter"),
+        ("drill", {"flute_length_mm": 2}, "shorter than the point"),
+        ("tap", {"thread": "M10", "pitch_mm": 1.25}, "not that of M10"),
+        ("tap", {"thread": "M99"}, "not a thread"),
+        ("lollipop", {"neck_diameter_mm": 10}, "as wide as the ball"),
+        ("barrel", {"flank_radius_mm": 4}, "larger than half"),
+        ("dovetail", {"flute_length_mm": 20}, "meet before"),
+        ("own contour", {"places": [[1, 0, 0], [5, 2, 0]]}, "begin at the tip"),
+        ("chamfer mill", {"tip_diameter_mm": 10}, "as wide as the cutter"),
+    ],
+)
+def test_numbers_that_do_not_agree_are_refused(kind, rest, words):
+    with pytest.raises(ValidationError, match=words):
+        cutter(kind, **rest)
+
+
+def test_assemblies_stack_up_and_say_what_does_not_fit():
+    base = {"number": 3, "cutter": {"kind": "flat", "diameter_mm": 6, "flute_length_mm": 15}, "stick_out_mm": 40}
+    tool = Tool.model_validate({**base, "neck_diameter_mm": 5.5, "neck_length_mm": 10, "shank_diameter_mm": 8})
+    assert tool.stations() == [("neck", 5.5, 15, 25), ("shank", 8, 25, 40)]
+    for more, words in (
+        ({"neck_length_mm": 30}, "longer than the stick-out"),
+        ({"length_mm": 35}, "more than the tool is long"),
+        ({"stick_out_mm": 10}, "shorter than the cutting length"),
+    ):
+        with pytest.raises(ValidationError, match=words):
+            Tool.model_validate({**base, **more})
+
+
+def test_threads_of_the_standards():
+    # ISO 261, ISO 724 (values of the standard's table), ISO 2306; ¼-20 with 0.201 in is common practice.
+    threads = standard_threads()
+    for name, d2, d1, drill in (("M6", 5.350, 4.917, 5.0), ("M8", 7.188, 6.647, 6.8), ("M10", 9.026, 8.376, 8.5)):
+        t = threads[name]
+        assert (round(t.pitch_diameter_mm, 3), round(t.minor_mm, 3), t.tap_drill_mm) == (d2, d1, drill)
+    quarter = threads["1/4-20 UNC"]
+    assert quarter.tap_drill_mm == pytest.approx(0.201 * 25.4)
+    assert quarter.pitch_mm == pytest.approx(1.27)
+
+
+def test_standard_holders_have_the_flange_of_their_standard():
+    holders = standard_holders()
+    assert holders["ISO 40 collet chuck 25"].sections[-1].lower_diameter_mm == 63.5  # ISO 7388-1
+    assert holders["HSK-A 63 shrink chuck 12"].sections[-1].lower_diameter_mm == 63  # ISO 12164-1
+    assert all(h.source for h in holders.values())
