@@ -16,7 +16,7 @@ export interface paths {
         put?: never;
         /**
          * Create Job
-         * @description A new job with the shop's machines and a few tools.
+         * @description A new job with the shop's machines and materials, and a few tools.
          */
         post: operations["createJob"];
         delete?: never;
@@ -95,50 +95,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/jobs/{job_id}/part": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Part Summary
-         * @description Size, volume, warnings, and the faces with their persistent references.
-         */
-        get: operations["readPart"];
-        /**
-         * Put Part
-         * @description Bring in (or replace) the model. It is read in a process of its own before anything is kept.
-         */
-        put: operations["putPart"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/jobs/{job_id}/part/scale": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Scale Part
-         * @description Give the same model another scale.
-         */
-        put: operations["scalePart"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/jobs/{job_id}/export": {
         parameters: {
             query?: never;
@@ -199,6 +155,72 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/part": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Part Summary
+         * @description Size, volume, health, bodies with their roles, and the faces with their persistent references.
+         */
+        get: operations["readPart"];
+        /**
+         * Put Part
+         * @description Bring in the model, or put a new version under the job: references follow what was matched.
+         *
+         *     It is read in a process of its own before anything is kept.
+         */
+        put: operations["putPart"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/part/scale": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Scale Part
+         * @description Give the same model another scale.
+         */
+        put: operations["scalePart"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Put File
+         * @description A further file of the job: a casting, a fixture, a drawing (DXF, SVG). One of the same name is replaced.
+         */
+        put: operations["putFile"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/part/geometry": {
         parameters: {
             query?: never;
@@ -219,6 +241,206 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/part/picking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Picking
+         * @description What a click takes beside the face or edge itself: chains, smooth groups, loops and likeness, as numbers.
+         */
+        get: operations["readPicking"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/part/references": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * References
+         * @description Persistent references to picked faces and edges.
+         */
+        post: operations["makeReferences"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/part/features": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Features
+         * @description The features of the part, for a direction where one is given, for all else.
+         */
+        get: operations["readFeatures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/part/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Health
+         * @description A thorough check of the model: what was mended, what is open, thin, tiny, invalid or crosses itself.
+         */
+        get: operations["readHealth"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/part/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Changes
+         * @description What became of every face since the model before this one; empty where there was none.
+         */
+        get: operations["readChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/part/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Part
+         * @description The part as a file.
+         */
+        get: operations["exportPart"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/part/lost-bodies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lost Bodies
+         * @description Fields that name a body which the model no longer has.
+         */
+        get: operations["readLostBodies"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/measure": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Measure
+         * @description Measure at one spot, or between two; places in part coordinates.
+         */
+        post: operations["measure"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/measurements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Measurements
+         * @description All kept measurements as they measure now.
+         */
+        get: operations["readMeasurements"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/sketches/{sketch_id}/curves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Curves
+         * @description The curves of a sketch as polylines in part coordinates, with the item each belongs to.
+         */
+        get: operations["readCurves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/setups/{setup_id}/scene": {
         parameters: {
             query?: never;
@@ -226,8 +448,371 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Scene */
+        /**
+         * Scene
+         * @description Everything of a setup but its geometry.
+         */
         get: operations["readScene"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/setups/{setup_id}/stock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * First Stock
+         * @description The surface of the stock as it comes, in part coordinates; of an earlier setup's result where that is ready.
+         */
+        get: operations["readFirstStock"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/setups/{setup_id}/fixtures/{fixture_id}/geometry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Fixture Geometry
+         * @description A fixture's triangles and edges, in part coordinates.
+         */
+        get: operations["readFixtureGeometry"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/setups/{setup_id}/fixtures/{fixture_id}/seat": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Seat Fixture
+         * @description Turn and move a fixture so that one of its flat faces lies on a face of the part or of another fixture.
+         */
+        post: operations["seatFixture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/setups/{setup_id}/fixtures/{fixture_id}/close-gap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Close Gap
+         * @description Let a fixture down (or up) onto the table.
+         */
+        post: operations["closeGap"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/library/tools": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Tools
+         * @description Tools of the shop by words, kind, diameter and use.
+         */
+        get: operations["listLibraryTools"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/library/tools/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keep Tool
+         * @description Put a tool into the library, or change it there.
+         */
+        put: operations["keepLibraryTool"];
+        post?: never;
+        /** Drop Tool */
+        delete: operations["dropLibraryTool"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/library/tools.{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Tools
+         * @description The library's tools as a file.
+         */
+        get: operations["exportLibraryTools"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/library/tools/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Import Tools
+         * @description Tools from a JSON or CSV file; those of the same number are replaced. All are kept or none.
+         */
+        post: operations["importLibraryTools"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/library/materials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Materials */
+        get: operations["listMaterials"];
+        /**
+         * Keep Material
+         * @description Put a material into the library; one of the same name is replaced.
+         */
+        put: operations["keepMaterial"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/library/tables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tables
+         * @description Threads, holders and material groups that forms offer.
+         */
+        get: operations["readTables"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/tools/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Tools
+         * @description Copy tools of the library into the job.
+         */
+        post: operations["takeTools"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/tools/{number}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep In Library
+         * @description Put a job's tool into the library under its number.
+         */
+        post: operations["keepInLibrary"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/tools/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Differences
+         * @description Tools of the job that the library has too but with other numbers.
+         */
+        get: operations["readToolDifferences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/tools.{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Export Job Tools */
+        get: operations["exportJobTools"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/tools/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Import Job Tools
+         * @description Tools from a JSON or CSV file into the job; those of the same number are replaced. All are kept or none.
+         */
+        post: operations["importJobTools"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/tools/{number}/speeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Speeds
+         * @description Cutting data for a tool in the job's material on a setup's machine, and warnings for its present numbers.
+         */
+        get: operations["readSpeeds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/tools/{number}/stick-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Stick Out
+         * @description The shortest stick-out at which the holder clears part and fixtures: over an operation's path where it is ready,
+         *     else wherever the cutter can reach the part.
+         */
+        get: operations["readStickOut"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/contour/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Contour
+         * @description The contour of a cutter from a DXF file of the job: places (radius, height) and bulges, from the tip up.
+         */
+        get: operations["readContour"];
         put?: never;
         post?: never;
         delete?: never;
@@ -520,8 +1105,115 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * BallCutter
+         * @description Ball-nose cutter.
+         */
+        BallCutter: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default true
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "ball";
+        };
+        /**
+         * BarrelCutter
+         * @description A flank that bulges with a large radius, run tangentially into the corner radius.
+         */
+        BarrelCutter: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default true
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "barrel";
+            /** Corner radius */
+            corner_radius_mm: number;
+            /**
+             * Flank radius
+             * @description Much larger than half the diameter
+             */
+            flank_radius_mm: number;
+            /**
+             * Widest at
+             * @description Height of the largest diameter above the tip
+             */
+            widest_at_mm: number;
+        };
+        /**
+         * Blend
+         * @description Rounded edges of one radius that hang together; `concave` ones fill inner corners.
+         */
+        Blend: {
+            /** Name */
+            name: string;
+            /** Faces */
+            faces: number[];
+            /** Direction */
+            direction?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Accessible */
+            accessible?: boolean | null;
+            /**
+             * Why
+             * @description why it cannot be reached
+             * @default
+             */
+            why: string;
+            /** Radius Mm */
+            radius_mm: number;
+            /** Concave */
+            concave: boolean;
+            /** Length Mm */
+            length_mm: number;
+        };
         /** Body_importJob */
         Body_importJob: {
+            /** File */
+            file: string;
+        };
+        /** Body_importJobTools */
+        Body_importJobTools: {
+            /** File */
+            file: string;
+        };
+        /** Body_importLibraryTools */
+        Body_importLibraryTools: {
+            /** File */
+            file: string;
+        };
+        /** Body_putFile */
+        Body_putFile: {
             /** File */
             file: string;
         };
@@ -534,6 +1226,205 @@ export interface components {
              * @default 1
              */
             scale: number;
+        };
+        /**
+         * BoringHead
+         * @description Boring head set to a diameter, with one insert.
+         */
+        BoringHead: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Inserts
+             * @default 1
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default false
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "boring head";
+            /**
+             * Nose radius
+             * @default 0.2
+             */
+            corner_radius_mm: number;
+        };
+        /**
+         * Boss
+         * @description Material standing on a flat area.
+         */
+        Boss: {
+            /** Name */
+            name: string;
+            /** Faces */
+            faces: number[];
+            /** Direction */
+            direction?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Accessible */
+            accessible?: boolean | null;
+            /**
+             * Why
+             * @description why it cannot be reached
+             * @default
+             */
+            why: string;
+            /** Height Mm */
+            height_mm: number;
+            /** Length Mm */
+            length_mm: number;
+            /** Width Mm */
+            width_mm: number;
+            /** Round */
+            round: boolean;
+            /**
+             * Island Of
+             * @default
+             */
+            island_of: string;
+        };
+        /**
+         * BullNoseCutter
+         * @description End mill with a corner radius.
+         */
+        BullNoseCutter: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default true
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "bull-nose";
+            /** Corner radius */
+            corner_radius_mm: number;
+        };
+        /**
+         * CentreDrill
+         * @description Pilot and 60° cone in one.
+         */
+        CentreDrill: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default true
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "centre drill";
+            /** Pilot diameter */
+            pilot_diameter_mm: number;
+            /**
+             * Pilot length
+             * @description With its point
+             */
+            pilot_length_mm: number;
+            /**
+             * Cone angle
+             * @default 60
+             */
+            included_deg: number;
+        };
+        /**
+         * Chamfer
+         * @description Broken edges that hang together and are alike.
+         */
+        Chamfer: {
+            /** Name */
+            name: string;
+            /** Faces */
+            faces: number[];
+            /** Direction */
+            direction?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Accessible */
+            accessible?: boolean | null;
+            /**
+             * Why
+             * @description why it cannot be reached
+             * @default
+             */
+            why: string;
+            /**
+             * Width Mm
+             * @description along the slope
+             */
+            width_mm: number;
+            /**
+             * Angle Deg
+             * @description to the flatter neighbour
+             */
+            angle_deg: number;
+            /** Length Mm */
+            length_mm: number;
+        };
+        /**
+         * ChamferMill
+         * @description Conical cutter for chamfers.
+         */
+        ChamferMill: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default true
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "chamfer mill";
+            /** Tip diameter */
+            tip_diameter_mm: number;
+            /**
+             * Included angle
+             * @default 90
+             */
+            included_deg: number;
         };
         /**
          * Change
@@ -592,6 +1483,330 @@ export interface components {
              * @default true
              */
             proof: boolean;
+        };
+        /**
+         * ContourCutter
+         * @description A cutter with a contour of its own, for example from a DXF file: places (radius, height) and bulges.
+         *
+         *     A bulge is the tangent of a quarter of the arc's angle, as in DXF; 0 for a straight piece.
+         */
+        ContourCutter: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default true
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "own contour";
+            /** Contour */
+            places: [
+                number,
+                number,
+                number
+            ][];
+        };
+        /**
+         * Copy
+         * @description One copy of the part: p ↦ turn · p + shift, in part coordinates.
+         */
+        Copy: {
+            /** Number */
+            number: number;
+            /** Turn */
+            turn: number[][];
+            /** Shift */
+            shift: number[];
+            /** Mirrored */
+            mirrored: boolean;
+        };
+        /**
+         * Differs
+         * @description A job's tool that the library has too, and the fields in which they differ (the library's value first).
+         */
+        Differs: {
+            /** Number */
+            number: number;
+            /** Fields */
+            fields: [
+                string,
+                unknown,
+                unknown
+            ][];
+        };
+        /**
+         * DovetailCutter
+         * @description Wider at its end than above.
+         */
+        DovetailCutter: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default false
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "dovetail";
+            /**
+             * Angle
+             * @description Between side and floor
+             * @default 60
+             */
+            angle_deg: number;
+        };
+        /**
+         * DraftWall
+         * @description Walls with draft along the direction.
+         */
+        DraftWall: {
+            /** Name */
+            name: string;
+            /** Faces */
+            faces: number[];
+            /** Direction */
+            direction?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Accessible */
+            accessible?: boolean | null;
+            /**
+             * Why
+             * @description why it cannot be reached
+             * @default
+             */
+            why: string;
+            /** Draft Deg */
+            draft_deg: number;
+        };
+        /**
+         * Drill
+         * @description Twist drill.
+         */
+        Drill: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default true
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "drill";
+            /**
+             * Point angle
+             * @default 118
+             */
+            point_deg: number;
+        };
+        /**
+         * EdgeReference
+         * @description One edge by kind, length and place.
+         */
+        EdgeReference: {
+            /**
+             * Edge
+             * @description line, circle or curve
+             */
+            edge: string;
+            /** Length Mm */
+            length_mm: number;
+            /** Middle */
+            middle: [
+                number,
+                number,
+                number
+            ];
+            /** Radius Mm */
+            radius_mm?: number | null;
+        };
+        /**
+         * EngravingCutter
+         * @description Pointed cutter for engraving.
+         */
+        EngravingCutter: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 1
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default true
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "engraving";
+            /** Tip diameter */
+            tip_diameter_mm: number;
+            /**
+             * Included angle
+             * @default 30
+             */
+            included_deg: number;
+        };
+        /**
+         * FaceChanged
+         * @description What became of one face; numbers are those of the model before and now, −1 where it is not there.
+         */
+        FaceChanged: {
+            /**
+             * Change
+             * @enum {string}
+             */
+            change: "same" | "moved" | "resized" | "gone" | "new";
+            /** Before */
+            before: number;
+            /** After */
+            after: number;
+            /** Words */
+            words: string;
+        };
+        /**
+         * FaceMill
+         * @description Face mill with inserts; its sides lean by the lead angle.
+         */
+        FaceMill: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default false
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "face mill";
+            /**
+             * Lead angle
+             * @description Between insert and floor
+             * @default 90
+             */
+            lead_deg: number;
+        };
+        /**
+         * FaceReference
+         * @description One face by kind, size, place and neighbours, so that it is found again in a revised model.
+         */
+        FaceReference: {
+            /** Kind */
+            kind: string;
+            /** Area Mm2 */
+            area_mm2: number;
+            /** Centroid */
+            centroid: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Normal
+             * @default [
+             *       0,
+             *       0,
+             *       0
+             *     ]
+             */
+            normal: [
+                number,
+                number,
+                number
+            ];
+            /** Radius Mm */
+            radius_mm?: number | null;
+            /**
+             * Neighbours
+             * @default 0
+             */
+            neighbours: number;
+        };
+        /**
+         * FaceRule
+         * @description All faces that fulfil every condition given (part coordinates, mm); needs no new pick when the model changes.
+         */
+        FaceRule: {
+            /**
+             * Normal
+             * @description flat faces that look along this
+             */
+            normal?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * At Z
+             * @description height of the middle along z
+             */
+            at_z?: number | null;
+            /** Surface */
+            surface?: ("plane" | "cylinder" | "cone" | "sphere" | "torus" | "freeform") | null;
+            /**
+             * Radius Mm
+             * @description of cylinders, spheres and fillets
+             */
+            radius_mm?: number | null;
+            /**
+             * Concave
+             * @description bores and inner corners, or the opposite
+             */
+            concave?: boolean | null;
+            /** Colour */
+            colour?: string | null;
+            /**
+             * Tolerance Mm
+             * @default 0.01
+             */
+            tolerance_mm: number;
         };
         /**
          * Finding
@@ -657,6 +1872,190 @@ export interface components {
              */
             count: number;
         };
+        /**
+         * FlatArea
+         * @description A flat area that looks along the direction.
+         */
+        FlatArea: {
+            /** Name */
+            name: string;
+            /** Faces */
+            faces: number[];
+            /** Direction */
+            direction?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Accessible */
+            accessible?: boolean | null;
+            /**
+             * Why
+             * @description why it cannot be reached
+             * @default
+             */
+            why: string;
+            /** Level Mm */
+            level_mm: number;
+            /** Area Mm2 */
+            area_mm2: number;
+        };
+        /**
+         * FlatCutter
+         * @description Square-ended end mill.
+         */
+        FlatCutter: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default true
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "flat";
+        };
+        /**
+         * HealthNote
+         * @description One thing that a check of the model found.
+         *
+         *     Attributes:
+         *         kind: open shell, sliver, tiny edge, self-crossing, invalid.
+         *         mended: it was put right on reading.
+         *         place: where, in part coordinates.
+         */
+        HealthNote: {
+            /** Kind */
+            kind: string;
+            /** Message */
+            message: string;
+            /** Mended */
+            mended: boolean;
+            /** Place */
+            place?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Amount Mm */
+            amount_mm?: number | null;
+        };
+        /**
+         * HolderSection
+         * @description One cone (or cylinder) of a holder, stacked upwards from the one before.
+         */
+        HolderSection: {
+            /** Lower diameter */
+            lower_diameter_mm: number;
+            /** Upper diameter */
+            upper_diameter_mm: number;
+            /** Height */
+            height_mm: number;
+        };
+        /**
+         * Hole
+         * @description A hole with its steps from the opening down.
+         */
+        Hole: {
+            /** Name */
+            name: string;
+            /** Faces */
+            faces: number[];
+            /** Direction */
+            direction?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Accessible */
+            accessible?: boolean | null;
+            /**
+             * Why
+             * @description why it cannot be reached
+             * @default
+             */
+            why: string;
+            /**
+             * Place
+             * @description centre of the opening
+             */
+            place: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Diameter Mm
+             * @description of the bore that goes deepest
+             */
+            diameter_mm: number;
+            /**
+             * Depth Mm
+             * @description from the opening to the end of the full diameter
+             */
+            depth_mm: number;
+            /**
+             * Tip Depth Mm
+             * @description from the opening to the very end
+             */
+            tip_depth_mm: number;
+            /** Through */
+            through: boolean;
+            /** Steps */
+            steps: components["schemas"]["HoleStep"][];
+            /**
+             * Threads
+             * @description threads whose tap drill this bore is
+             * @default []
+             */
+            threads: string[];
+            /**
+             * Group
+             * @description alike holes have the same number
+             * @default 0
+             */
+            group: number;
+        };
+        /**
+         * HoleStep
+         * @description One stretch of a hole, from its opening downwards.
+         */
+        HoleStep: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "bore" | "counterbore" | "countersink" | "chamfer" | "rounding" | "taper" | "drill point" | "flat bottom" | "ball bottom";
+            /**
+             * Diameter Mm
+             * @description the larger one where it tapers
+             */
+            diameter_mm: number;
+            /** Lower Diameter Mm */
+            lower_diameter_mm: number;
+            /**
+             * Depth Mm
+             * @description its own length along the axis
+             */
+            depth_mm: number;
+            /**
+             * Angle Deg
+             * @description included angle of a cone
+             */
+            angle_deg?: number | null;
+            /** Faces */
+            faces: number[];
+        };
         /** JobHead */
         JobHead: {
             /** Id */
@@ -707,6 +2106,128 @@ export interface components {
             /** Can Redo */
             can_redo: boolean;
         };
+        /**
+         * Lollipop
+         * @description A ball on a thinner neck.
+         */
+        Lollipop: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default true
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "lollipop";
+            /** Neck diameter */
+            neck_diameter_mm: number;
+        };
+        /**
+         * Material
+         * @description A workpiece material.
+         */
+        Material: {
+            /** Name */
+            name: string;
+            /**
+             * ISO 513 group
+             * @enum {string}
+             */
+            group: "P" | "M" | "K" | "N" | "S" | "H";
+            /** Hardness */
+            hardness_hb: number;
+            /** Specific force kc1.1 */
+            kc11_n_mm2: number;
+            /** Exponent mc */
+            mc: number;
+            /**
+             * Surface speed
+             * @description Carbide, milling
+             */
+            surface_speed_m_min: number;
+            /**
+             * Source
+             * @default
+             */
+            source: string;
+        };
+        /**
+         * MeasureSpot
+         * @description Where a measurement holds on to: a place, or a face or edge of the part, a fixture, the stock or the table.
+         */
+        MeasureSpot: {
+            /**
+             * On
+             * @default part
+             * @enum {string}
+             */
+            on: "part" | "stock" | "fixture" | "table";
+            /**
+             * Setup
+             * @description for stock, fixture and table
+             * @default
+             */
+            setup: string;
+            /**
+             * Fixture
+             * @default
+             */
+            fixture: string;
+            /** What */
+            what?: components["schemas"]["FaceRule"] | components["schemas"]["FaceReference"] | components["schemas"]["EdgeReference"] | null;
+            /** Place */
+            place?: [
+                number,
+                number,
+                number
+            ] | null;
+        };
+        /**
+         * Measured
+         * @description What was measured, and the line that shows it.
+         */
+        Measured: {
+            /**
+             * Values
+             * @default []
+             */
+            values: components["schemas"]["Value"][];
+            /**
+             * Line
+             * @description two places that the shortest distance joins
+             * @default []
+             */
+            line: [
+                number,
+                number,
+                number
+            ][];
+        };
+        /**
+         * MeasurementNow
+         * @description A kept measurement as it measures now; `problem` says why it does not.
+         */
+        MeasurementNow: {
+            /** Id */
+            id: string;
+            measured?: components["schemas"]["Measured"] | null;
+            /**
+             * Problem
+             * @default
+             */
+            problem: string;
+        };
         /** Missing */
         Missing: {
             /** Stage */
@@ -721,6 +2242,27 @@ export interface components {
              * @default New job
              */
             name: string;
+        };
+        /**
+         * Number
+         * @description A proposed number: what bound it, and what to know about it.
+         */
+        Number: {
+            /** Value */
+            value: number;
+            /** Unit */
+            unit: string;
+            /**
+             * Bound
+             * @description the limit that held it back; empty: none
+             * @default
+             */
+            bound: string;
+            /**
+             * Warning
+             * @default
+             */
+            warning: string;
         };
         /** NumberText */
         NumberText: {
@@ -760,6 +2302,162 @@ export interface components {
              * @default 0
              */
             unreached: number;
+        };
+        /**
+         * OuterProfile
+         * @description The upright walls round the part seen along the direction.
+         */
+        OuterProfile: {
+            /** Name */
+            name: string;
+            /** Faces */
+            faces: number[];
+            /** Direction */
+            direction?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Accessible */
+            accessible?: boolean | null;
+            /**
+             * Why
+             * @description why it cannot be reached
+             * @default
+             */
+            why: string;
+            /**
+             * Length Mm
+             * @description length of the outline
+             */
+            length_mm: number;
+            /** Height Mm */
+            height_mm: number;
+        };
+        /**
+         * PartState
+         * @description A job after its model was brought in or replaced.
+         */
+        PartState: {
+            /** Id */
+            id: string;
+            /** Version */
+            version: number;
+            /** Revision */
+            revision: number;
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+            /**
+             * Followed
+             * @default 0
+             */
+            followed: number;
+            /**
+             * Lost
+             * @default []
+             */
+            lost: string[];
+            /**
+             * Changed
+             * @default {}
+             */
+            changed: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * Picked
+         * @description Faces and edges by their numbers in the model.
+         */
+        Picked: {
+            /**
+             * Faces
+             * @default []
+             */
+            faces: number[];
+            /**
+             * Edges
+             * @default []
+             */
+            edges: number[];
+        };
+        /**
+         * Pocket
+         * @description A hollow with upright walls: closed or open at a side, with a floor or through.
+         */
+        Pocket: {
+            /** Name */
+            name: string;
+            /** Faces */
+            faces: number[];
+            /** Direction */
+            direction?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Accessible */
+            accessible?: boolean | null;
+            /**
+             * Why
+             * @description why it cannot be reached
+             * @default
+             */
+            why: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "pocket" | "open pocket" | "through pocket" | "slot" | "open slot" | "through slot";
+            /**
+             * Level Mm
+             * @description height of the floor along the direction (of the lower rim where through)
+             */
+            level_mm: number;
+            /**
+             * Depth Mm
+             * @description down from the lowest rim
+             */
+            depth_mm: number;
+            /** Length Mm */
+            length_mm: number;
+            /** Width Mm */
+            width_mm: number;
+            /**
+             * Area Mm2
+             * @description of the opening seen along the direction
+             */
+            area_mm2: number;
+            /** Floor */
+            floor: number[];
+            /** Walls */
+            walls: number[];
+            /**
+             * Islands
+             * @default []
+             */
+            islands: number[][];
+            /**
+             * Corner Radii Mm
+             * @description upright inner corners; 0 for a sharp one
+             * @default []
+             */
+            corner_radii_mm: number[];
+            /** Floor Radius Mm */
+            floor_radius_mm?: number | null;
+            /**
+             * Draft Deg
+             * @default 0
+             */
+            draft_deg: number;
+            /**
+             * Parent
+             * @description the pocket that it lies in
+             * @default
+             */
+            parent: string;
         };
         /**
          * ProblemDocument
@@ -839,6 +2537,134 @@ export interface components {
             /** Operations In Order */
             operations_in_order: number[];
         };
+        /**
+         * Proposal
+         * @description Speeds, feeds and engagement for a tool in a material, with what they cost.
+         */
+        Proposal: {
+            spindle_rpm: components["schemas"]["Number"];
+            cutting_feed_mm_min: components["schemas"]["Number"];
+            chip_load_mm: components["schemas"]["Number"];
+            width_mm: components["schemas"]["Number"];
+            depth_mm: components["schemas"]["Number"];
+            surface_speed_m_min: components["schemas"]["Number"];
+            /** Mean Chip Mm */
+            mean_chip_mm: number;
+            /** Removal Cm3 Min */
+            removal_cm3_min: number;
+            power_kw: components["schemas"]["Number"];
+            torque_nm: components["schemas"]["Number"];
+            /** Force N */
+            force_n: number;
+            bending_mm: components["schemas"]["Number"];
+            /** Source */
+            source: string;
+        };
+        /**
+         * Reamer
+         * @description Reamer with a short 45° lead.
+         */
+        Reamer: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default false
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "reamer";
+            /**
+             * Lead
+             * @default 0.5
+             */
+            lead_mm: number;
+        };
+        /**
+         * Recognition
+         * @description Everything that was found.
+         */
+        Recognition: {
+            /**
+             * Holes
+             * @default []
+             */
+            holes: components["schemas"]["Hole"][];
+            /**
+             * Pockets
+             * @default []
+             */
+            pockets: components["schemas"]["Pocket"][];
+            /**
+             * Bosses
+             * @default []
+             */
+            bosses: components["schemas"]["Boss"][];
+            /**
+             * Flat Areas
+             * @default []
+             */
+            flat_areas: components["schemas"]["FlatArea"][];
+            /**
+             * Outer Profiles
+             * @default []
+             */
+            outer_profiles: components["schemas"]["OuterProfile"][];
+            /**
+             * Chamfers
+             * @default []
+             */
+            chamfers: components["schemas"]["Chamfer"][];
+            /**
+             * Blends
+             * @default []
+             */
+            blends: components["schemas"]["Blend"][];
+            /**
+             * Draft Walls
+             * @default []
+             */
+            draft_walls: components["schemas"]["DraftWall"][];
+            /**
+             * Undercuts
+             * @default []
+             */
+            undercuts: components["schemas"]["Undercut"][];
+            /**
+             * Directions
+             * @description directions that were looked along
+             * @default []
+             */
+            directions: [
+                number,
+                number,
+                number
+            ][];
+        };
+        /**
+         * References
+         * @description Persistent references to picked faces and edges.
+         */
+        References: {
+            /** Faces */
+            faces: {
+                [key: string]: unknown;
+            }[];
+            /** Edges */
+            edges: {
+                [key: string]: unknown;
+            }[];
+        };
         /** Release */
         Release: {
             /** Number */
@@ -854,13 +2680,18 @@ export interface components {
         };
         /**
          * Scene
-         * @description A setup's frame, stock and zero; places in part coordinates unless said otherwise.
+         * @description A setup's frame, stock and zero; places in the setup's frame unless said otherwise.
          */
         Scene: {
-            /** Origin */
+            /**
+             * Origin
+             * @description of the work zero, in part coordinates
+             */
             origin: number[];
             /** Rotation */
             rotation: number[][];
+            /** Came From */
+            came_from: string;
             /** Stock Low */
             stock_low: number[];
             /** Stock High */
@@ -873,6 +2704,35 @@ export interface components {
             zero: number[];
             /** Cell Mm */
             cell_mm: number;
+            /** Table Level */
+            table_level: number;
+            /** Copies */
+            copies: components["schemas"]["Copy"][];
+            /** Fixtures */
+            fixtures: components["schemas"]["Standing"][];
+            /** Findings */
+            findings: components["schemas"]["Finding"][];
+        };
+        /**
+         * Seat
+         * @description A flat face of a fixture, and the face of the part or of another fixture that it shall lie on; numbers as in the geometry.
+         */
+        Seat: {
+            /** Face */
+            face: number;
+            /**
+             * On
+             * @default part
+             * @enum {string}
+             */
+            on: "part" | "fixture";
+            /**
+             * Fixture
+             * @default
+             */
+            fixture: string;
+            /** Target Face */
+            target_face: number;
         };
         /** SetupStatus */
         SetupStatus: {
@@ -900,6 +2760,206 @@ export interface components {
              */
             problem: string;
         };
+        /**
+         * SlottingCutter
+         * @description Disc on a neck: side and face cutter, T-slot cutter.
+         */
+        SlottingCutter: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default false
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "slotting cutter";
+            /** Neck diameter */
+            neck_diameter_mm: number;
+            /**
+             * Corner radius
+             * @default 0
+             */
+            corner_radius_mm: number;
+        };
+        /**
+         * Speeds
+         * @description Proposed cutting data, and what is wrong with the tool's present numbers.
+         */
+        Speeds: {
+            proposal: components["schemas"]["Proposal"];
+            /** Warnings */
+            warnings: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * SpotDrill
+         * @description Short stiff drill that starts holes.
+         */
+        SpotDrill: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default true
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "spot drill";
+            /**
+             * Point angle
+             * @default 90
+             */
+            point_deg: number;
+        };
+        /** Spots */
+        Spots: {
+            /** Spots */
+            spots: components["schemas"]["MeasureSpot"][];
+        };
+        /**
+         * Standing
+         * @description A fixture as it stands.
+         */
+        Standing: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Low */
+            low: number[];
+            /** High */
+            high: number[];
+            /** Gap To Table Mm */
+            gap_to_table_mm: number;
+        };
+        /**
+         * StickOutOffer
+         * @description The shortest safe stick-out of a tool, and where it is needed (part coordinates).
+         */
+        StickOutOffer: {
+            /** Shortest Mm */
+            shortest_mm: number;
+            /** Place */
+            place: number[];
+            /** Bound */
+            bound: string;
+            /** Now Mm */
+            now_mm: number;
+        };
+        /**
+         * Take
+         * @description Numbers of library tools to copy into a job; a number that is taken there is replaced by a free one.
+         */
+        Take: {
+            /** Numbers */
+            numbers: number[];
+        };
+        /**
+         * Tap
+         * @description Tap; its diameter is the thread's nominal one.
+         */
+        Tap: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default false
+             */
+            centre_cutting: boolean;
+            /**
+             * Thread
+             * @description M6, 1/4-20 UNC …; empty: by its pitch
+             * @default
+             */
+            thread: string;
+            /** Pitch */
+            pitch_mm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "tap";
+            /**
+             * Hand
+             * @default right
+             * @enum {string}
+             */
+            hand: "right" | "left";
+            /**
+             * Lead
+             * @description In threads
+             * @default 2.5
+             */
+            lead_threads: number;
+        };
+        /**
+         * TaperedCutter
+         * @description Conical end mill; its diameter is the one at the tip, measured over the corner radius.
+         */
+        TaperedCutter: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default true
+             */
+            centre_cutting: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "tapered";
+            /**
+             * Corner radius
+             * @description Half the diameter: a ball
+             * @default 0
+             */
+            corner_radius_mm: number;
+            /**
+             * Taper
+             * @description Each side
+             * @default 3
+             */
+            taper_deg: number;
+        };
         /** TaskId */
         TaskId: {
             /** Task */
@@ -926,6 +2986,189 @@ export interface components {
             problems: {
                 [key: string]: unknown;
             }[];
+        };
+        /**
+         * ThreadMill
+         * @description Thread mill with one tooth or a full row of them.
+         */
+        ThreadMill: {
+            /** Diameter */
+            diameter_mm: number;
+            /** Cutting length */
+            flute_length_mm: number;
+            /**
+             * Flutes
+             * @default 2
+             */
+            flutes: number;
+            /**
+             * Centre cutting
+             * @default false
+             */
+            centre_cutting: boolean;
+            /**
+             * Thread
+             * @description M6, 1/4-20 UNC …; empty: by its pitch
+             * @default
+             */
+            thread: string;
+            /** Pitch */
+            pitch_mm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "thread mill";
+            /**
+             * Teeth
+             * @default full form
+             * @enum {string}
+             */
+            teeth: "single" | "full form";
+            /**
+             * Profile angle
+             * @default 60
+             */
+            profile_deg: number;
+            /** Neck diameter */
+            neck_diameter_mm: number;
+        };
+        /**
+         * Tool
+         * @description A cutter in its holder, with the data it is run at.
+         */
+        Tool: {
+            /** Number */
+            number: number;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Cutter */
+            cutter: components["schemas"]["FlatCutter"] | components["schemas"]["BallCutter"] | components["schemas"]["BullNoseCutter"] | components["schemas"]["FaceMill"] | components["schemas"]["ChamferMill"] | components["schemas"]["Drill"] | components["schemas"]["SpotDrill"] | components["schemas"]["CentreDrill"] | components["schemas"]["Reamer"] | components["schemas"]["Tap"] | components["schemas"]["ThreadMill"] | components["schemas"]["SlottingCutter"] | components["schemas"]["Lollipop"] | components["schemas"]["TaperedCutter"] | components["schemas"]["BarrelCutter"] | components["schemas"]["DovetailCutter"] | components["schemas"]["EngravingCutter"] | components["schemas"]["BoringHead"] | components["schemas"]["ContourCutter"];
+            /**
+             * Cutting material
+             * @default carbide
+             * @enum {string}
+             */
+            material: "carbide" | "HSS" | "cermet" | "CBN" | "diamond";
+            /**
+             * Coating
+             * @default
+             */
+            coating: string;
+            /**
+             * Use
+             * @default
+             * @enum {string}
+             */
+            use: "" | "roughing" | "finishing" | "both";
+            /**
+             * Shank diameter
+             * @description Empty: the cutter's
+             */
+            shank_diameter_mm?: number | null;
+            /**
+             * Neck diameter
+             * @description Thinner stretch above the flutes
+             */
+            neck_diameter_mm?: number | null;
+            /**
+             * Neck length
+             * @default 0
+             */
+            neck_length_mm: number;
+            /**
+             * Overall length
+             * @description Of the cutter, out of the holder
+             */
+            length_mm?: number | null;
+            /** Stick-out */
+            stick_out_mm: number;
+            /**
+             * Holder
+             * @default
+             */
+            holder_name: string;
+            /** Holder sections */
+            holder?: components["schemas"]["HolderSection"][];
+            /**
+             * Length offset
+             * @description Empty: the tool's number
+             */
+            length_offset?: number | null;
+            /**
+             * Diameter offset
+             * @description Empty: the tool's number
+             */
+            diameter_offset?: number | null;
+            /**
+             * Spindle speed
+             * @default 8000
+             */
+            spindle_rpm: number;
+            /**
+             * Cutting feed
+             * @default 1000
+             */
+            cutting_feed_mm_min: number;
+            /**
+             * Entry feed
+             * @default 300
+             */
+            entry_feed_mm_min: number;
+            /**
+             * Exit feed
+             * @default 2000
+             */
+            exit_feed_mm_min: number;
+            /**
+             * Coolant
+             * @default true
+             */
+            coolant: boolean;
+        };
+        /**
+         * Undercut
+         * @description Area that neither this direction nor its opposite can see.
+         */
+        Undercut: {
+            /** Name */
+            name: string;
+            /** Faces */
+            faces: number[];
+            /** Direction */
+            direction?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Accessible */
+            accessible?: boolean | null;
+            /**
+             * Why
+             * @description why it cannot be reached
+             * @default
+             */
+            why: string;
+            /** Area Mm2 */
+            area_mm2: number;
+        };
+        /**
+         * Value
+         * @description One measured number.
+         */
+        Value: {
+            /** Name */
+            name: string;
+            /** Value */
+            value: number;
+            /**
+             * Unit
+             * @default mm
+             */
+            unit: string;
         };
     };
     responses: never;
@@ -1434,200 +3677,6 @@ export interface operations {
             };
         };
     };
-    readPart: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                job_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": {
-                        [key: string]: unknown;
-                    };
-                };
-            };
-            /** @description Not understood */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["ProblemDocument"];
-                };
-            };
-            /** @description Somebody else changed it */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["ProblemDocument"];
-                };
-            };
-            /** @description Wrong, field by field */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["ProblemDocument"];
-                };
-            };
-            /** @description The database does not answer */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["ProblemDocument"];
-                };
-            };
-        };
-    };
-    putPart: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                job_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "multipart/form-data": components["schemas"]["Body_putPart"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["JobState"];
-                };
-            };
-            /** @description Not understood */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["ProblemDocument"];
-                };
-            };
-            /** @description Somebody else changed it */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["ProblemDocument"];
-                };
-            };
-            /** @description Wrong, field by field */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["ProblemDocument"];
-                };
-            };
-            /** @description The database does not answer */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["ProblemDocument"];
-                };
-            };
-        };
-    };
-    scalePart: {
-        parameters: {
-            query: {
-                scale: number;
-            };
-            header?: never;
-            path: {
-                job_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["JobState"];
-                };
-            };
-            /** @description Not understood */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["ProblemDocument"];
-                };
-            };
-            /** @description Somebody else changed it */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["ProblemDocument"];
-                };
-            };
-            /** @description Wrong, field by field */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["ProblemDocument"];
-                };
-            };
-            /** @description The database does not answer */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["ProblemDocument"];
-                };
-            };
-        };
-    };
     exportJob: {
         parameters: {
             query?: never;
@@ -1818,12 +3867,907 @@ export interface operations {
             };
         };
     };
+    readPart: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    putPart: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_putPart"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PartState"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    scalePart: {
+        parameters: {
+            query: {
+                scale: number;
+            };
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobState"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    putFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_putFile"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobState"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
     readGeometry: {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readPicking: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    makeReferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Picked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["References"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readFeatures: {
+        parameters: {
+            query?: {
+                x?: number | null;
+                y?: number | null;
+                z?: number | null;
+            };
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recognition"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readHealth: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HealthNote"][];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readChanges: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FaceChanged"][];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    exportPart: {
+        parameters: {
+            query?: {
+                form?: "step" | "stl" | "3mf" | "glb";
+            };
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readLostBodies: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    measure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Spots"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Measured"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readMeasurements: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasurementNow"][];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readCurves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+                sketch_id: string;
             };
             cookie?: never;
         };
@@ -1899,6 +4843,1299 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Scene"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readFirstStock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+                setup_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readFixtureGeometry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+                setup_id: string;
+                fixture_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    seatFixture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+                setup_id: string;
+                fixture_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Seat"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobState"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    closeGap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+                setup_id: string;
+                fixture_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobState"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    listLibraryTools: {
+        parameters: {
+            query?: {
+                words?: string;
+                kind?: string;
+                smallest_mm?: number;
+                largest_mm?: number;
+                use?: "" | "roughing" | "finishing" | "both";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    }[];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    keepLibraryTool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tool"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    dropLibraryTool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    exportLibraryTools: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                form: "json" | "csv";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": unknown;
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    importLibraryTools: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_importLibraryTools"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: number;
+                    };
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    listMaterials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Material"][];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    keepMaterial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Material"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Material"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readTables: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    takeTools: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobState"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    keepInLibrary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readToolDifferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Differs"][];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    exportJobTools: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+                form: "json" | "csv";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": unknown;
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    importJobTools: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_importJobTools"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobState"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readSpeeds: {
+        parameters: {
+            query?: {
+                setup?: string;
+                load?: number | null;
+            };
+            header?: never;
+            path: {
+                job_id: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Speeds"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readStickOut: {
+        parameters: {
+            query: {
+                setup: string;
+                operation?: number | null;
+                margin_mm?: number;
+            };
+            header?: never;
+            path: {
+                job_id: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StickOutOffer"];
+                };
+            };
+            /** @description Not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Somebody else changed it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description Wrong, field by field */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+            /** @description The database does not answer */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    readContour: {
+        parameters: {
+            query?: {
+                layer?: string;
+            };
+            header?: never;
+            path: {
+                job_id: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": [
+                        number,
+                        number,
+                        number
+                    ][];
                 };
             };
             /** @description Not understood */

@@ -4,11 +4,12 @@ import { Spotlight, openSpotlight, type SpotlightActionData } from "@mantine/spo
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useLocation, useSearch } from "wouter";
 import { api, take } from "../api/client";
+import { PartBench } from "../stages/PartBench";
 import { PartSheet } from "../stages/PartSheet";
 import { ProofBench, ProofSheet } from "../stages/Proof";
 import { ReleaseBench, ReleaseSheet } from "../stages/Release";
 import { RouteBench, RouteSheet } from "../stages/Route";
-import { SetupSheet } from "../stages/SetupSheet";
+import { SetupBench, SetupSheet } from "../stages/SetupSheet";
 import { ToolBench, ToolSheet } from "../stages/Tools";
 import { Viewport } from "../viewport/Viewport";
 import { JobContext, useJob, useJobApi } from "./useJob";
@@ -30,24 +31,35 @@ function useAddress(stage: string, firstSetup: string, firstTool: number | null)
   const search = useSearch();
   const { id } = useJob();
   const [faces, setFaces] = useState<number[]>([]);
+  const [edges, setEdges] = useState<number[]>([]);
+  const [lit, setLit] = useState<number[]>([]);
+  const [place, setPlace] = useState<View["place"]>(null);
   const [picking, setPicking] = useState<View["picking"]>("");
+  const [reach, setReach] = useState<View["reach"]>("face");
+  const [fixture, setFixture] = useState("");
   const q = new URLSearchParams(search);
   const latest = useRef(search);
   latest.current = search;
   const set = useCallback((change: Partial<View>) => {
     if (change.faces) setFaces(change.faces);
+    if (change.edges) setEdges(change.edges);
+    if (change.lit) setLit(change.lit);
+    if (change.place !== undefined) setPlace(change.place);
+    if (change.reach) setReach(change.reach);
+    if (change.fixture !== undefined) setFixture(change.fixture);
     if (change.picking !== undefined) setPicking(change.picking);
     const next = new URLSearchParams(latest.current);
     if (change.setup !== undefined) next.set("setup", change.setup);
     if (change.tool !== undefined) change.tool === null ? next.delete("tool") : next.set("tool", String(change.tool));
     if (change.rows !== undefined) change.rows.length ? next.set("rows", change.rows.join(",")) : next.delete("rows");
+    if (change.sketch !== undefined) change.sketch ? next.set("sketch", change.sketch) : next.delete("sketch");
     if (change.motion !== undefined) next.set("motion", String(change.motion));
     if (change.deviation !== undefined) change.deviation ? next.set("deviation", "1") : next.delete("deviation");
     const target = change.stage ?? stage, text = next.toString();
     if (text !== latest.current || change.stage) { latest.current = text; go(`/jobs/${id}/${target}${text ? `?${text}` : ""}`, { replace: !change.stage }); }
   }, [go, id, stage]);
   return {
-    stage, faces, picking, set, setup: q.get("setup") ?? firstSetup, tool: q.get("tool") ? Number(q.get("tool")) : firstTool,
+    stage, faces, edges, lit, place, picking, reach, fixture, set, sketch: q.get("sketch") ?? "", setup: q.get("setup") ?? firstSetup, tool: q.get("tool") ? Number(q.get("tool")) : firstTool,
     rows: (q.get("rows") ?? "").split(",").filter(Boolean).map(Number), motion: Number(q.get("motion") ?? 0), deviation: q.get("deviation") === "1",
   };
 }
@@ -67,10 +79,13 @@ function Open({ stage }: { stage: string }) {
     body.append("file", file);
     body.append("scale", "1");
     try {
-      await take(api.PUT("/api/jobs/{job_id}/part", { params: { path: { job_id: id } }, body: body as never, bodySerializer: (b: unknown) => b as FormData }));
-      job.setNote(null);
+      const answer = await take(api.PUT("/api/jobs/{job_id}/part", { params: { path: { job_id: id } }, body: body as never, bodySerializer: (b: unknown) => b as FormData }));
+      const changed = Object.entries(answer.changed ?? {}).filter(([k]) => k !== "same").map(([k, n]) => `${n} ${k}`).join(", ");
+      const lost = answer.lost ?? [];
+      if (lost.length) job.setNote(`New version of the model: ${changed}. Pick again, since the face or edge is gone: ${lost.join(", ")}.`);
+      else job.setNote(changed ? `New version of the model: ${changed} faces. Everything that was picked has been found again.` : null, true);
       job.reload();
-      view.set({ faces: [], stage: "part" });
+      view.set({ faces: [], edges: [], lit: [], stage: "part" });
     } catch (e) {
       job.setNote((e as Error).message);
     }
@@ -86,7 +101,7 @@ function Open({ stage }: { stage: string }) {
 
   const task = status?.tasks.find((t) => t.state === "running") ?? status?.tasks.find((t) => t.state === "waiting");
   const sheets: Record<string, React.ReactNode> = { part: <PartSheet onFile={bring} />, setups: <SetupSheet />, tools: <ToolSheet />, route: <RouteSheet />, proof: <ProofSheet />, release: <ReleaseSheet /> };
-  const benches: Record<string, React.ReactNode> = { tools: <ToolBench />, route: <RouteBench />, proof: <ProofBench />, release: <ReleaseBench /> };
+  const benches: Record<string, React.ReactNode> = { part: doc.part ? <PartBench /> : null, setups: doc.setups.length ? <SetupBench /> : null, tools: <ToolBench />, route: <RouteBench />, proof: <ProofBench />, release: <ReleaseBench /> };
   return (
     <ViewContext value={view}>
       <Spotlight actions={actions} nothingFound="Nothing by that name" searchProps={{ placeholder: "Find a command" }} shortcut={null} />

@@ -1,11 +1,11 @@
 /** What the server computes for the open job, fetched once for each version. */
-import { useQuery } from "@tanstack/react-query";
-import { api, fetchBlock, take, type Block, type ProofSummary, type Scene } from "../api/client";
-import type { FaceSelector, Vec } from "./document";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { api, fetchBlock, take, type Block, type ProofSummary, type Scene, type Schemas } from "../api/client";
+import type { FaceReference, Vec } from "./document";
 import { useJob } from "./useJob";
 
-export type PartFace = { kind: string; area_mm2: number; centroid: Vec; normal: Vec; radius_mm: number | null; reference: FaceSelector };
-export type PartInfo = { summary: Record<string, any>; faces: PartFace[]; zero_points: Record<"vertex" | "hole centre", Vec[]> };
+export type PartFace = { kind: string; area_mm2: number; centroid: Vec; normal: Vec; radius_mm: number | null; body: number; colour: string; reference: FaceReference };
+export type PartInfo = { summary: Record<string, any>; faces: PartFace[]; zero_points: Record<"vertex" | "hole centre", Vec[]>; roles: string[] };
 
 const job_id = (id: string) => ({ params: { path: { job_id: id } } });
 
@@ -20,9 +20,9 @@ export function useGeometry() {
 }
 
 export function useScene(setup: string) {
-  const { id, doc } = useJob();
+  const { id, doc, version } = useJob();
   const own = doc.setups.find((s) => s.id === setup);
-  return useQuery<Scene>({ queryKey: ["scene", id, doc.part, own], enabled: !!doc.part && !!own, retry: false, queryFn: () => take(api.GET("/api/jobs/{job_id}/setups/{setup_id}/scene", { params: { path: { job_id: id, setup_id: setup } } })) });
+  return useQuery<Scene>({ queryKey: ["scene", id, setup, version], enabled: !!doc.part && !!own, retry: false, placeholderData: keepPreviousData, queryFn: () => take(api.GET("/api/jobs/{job_id}/setups/{setup_id}/scene", { params: { path: { job_id: id, setup_id: setup } } })) as unknown as Promise<Scene> });
 }
 
 export function useProof(setup: string) {
@@ -46,4 +46,42 @@ export function usePrograms(setup: string) {
   const { id, version, status } = useJob();
   const ready = status?.setups.find((s) => s.id === setup)?.program === "ready";
   return useQuery({ queryKey: ["programs", id, setup, version], enabled: ready, retry: false, queryFn: () => take(api.GET("/api/jobs/{job_id}/setups/{setup_id}/programs", { params: { path: { job_id: id, setup_id: setup } } })) });
+}
+
+/** What a click takes: chains, loops, likeness, as group numbers for each face and edge. */
+export function usePickTables() {
+  const { id, doc } = useJob();
+  return useQuery<Block>({ queryKey: ["picking", id, doc.part?.file, doc.part?.scale], enabled: !!doc.part, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/part/picking`, signal) });
+}
+
+/** The features of the part, for all directions or one. */
+export function useFeatures(look: Vec | null = null) {
+  const { id, doc } = useJob();
+  const query = look ? { x: look[0], y: look[1], z: look[2] } : {};
+  return useQuery<Schemas["Recognition"]>({ queryKey: ["features", id, doc.part, look], enabled: !!doc.part, retry: false, queryFn: () => take(api.GET("/api/jobs/{job_id}/part/features", { params: { path: { job_id: id }, query } })) as Promise<Schemas["Recognition"]> });
+}
+
+export function useMeasurements() {
+  const { id, doc, version } = useJob();
+  return useQuery({ queryKey: ["measurements", id, version], enabled: doc.measurements.length > 0, retry: false, placeholderData: keepPreviousData, queryFn: () => take(api.GET("/api/jobs/{job_id}/measurements", job_id(id))) });
+}
+
+export function useCurves(sketch: string) {
+  const { id, version } = useJob();
+  return useQuery<Block>({ queryKey: ["curves", id, sketch, version], enabled: !!sketch, retry: false, placeholderData: keepPreviousData, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/sketches/${sketch}/curves`, signal) });
+}
+
+export function useFirstStock(setup: string) {
+  const { id, doc, version } = useJob();
+  const there = !!doc.part && doc.setups.some((s) => s.id === setup);
+  return useQuery<Block>({ queryKey: ["first stock", id, setup, version], enabled: there, retry: false, placeholderData: keepPreviousData, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/setups/${setup}/stock`, signal) });
+}
+
+export function useFixtureGeometry(setup: string, fixture: string) {
+  const { id, version } = useJob();
+  return useQuery<Block>({ queryKey: ["fixture", id, setup, fixture, version], retry: false, placeholderData: keepPreviousData, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/setups/${setup}/fixtures/${fixture}/geometry`, signal) });
+}
+
+export function useTables() {
+  return useQuery({ queryKey: ["tables"], staleTime: Infinity, queryFn: () => take(api.GET("/api/library/tables")) });
 }

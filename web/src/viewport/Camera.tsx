@@ -14,7 +14,8 @@ export function Camera({ box, look }: { box: Box3 | null; look: { name: string; 
   useEffect(() => {
     camera.up.set(0, 0, 1);
     const c = new OrbitControls(camera, gl.domElement);
-    c.addEventListener("change", () => invalidate());
+    const tell = () => { (window as never as { fenrikLook: number[] }).fenrikLook = camera.getWorldDirection(new Vector3()).negate().toArray(); };
+    c.addEventListener("change", () => { invalidate(); tell(); });
     controls.current = c;
     return () => c.dispose();
   }, [camera, gl, invalidate]);
