@@ -15,7 +15,8 @@ from rich.console import Console
 from rich.progress import BarColumn, TextColumn, TimeElapsedColumn
 from rich.progress import Progress as Bars
 
-from fenrik import __version__
+from fenrik import __version__, cli_parts
+from fenrik.cli_parts import bytes_of
 from fenrik.core.build import Build, MemoryStore
 from fenrik.core.errors import FenrikError, Problem
 from fenrik.core.job import Job, parse_job
@@ -40,6 +41,7 @@ def main(arguments: list[str] | None = None) -> int:
     import_parser = commands.add_parser("import", help="print size, volume, faces and warnings of a model file")
     import_parser.add_argument("file", type=Path)
     import_parser.add_argument("--scale", type=float, default=1.0)
+    cli_parts.add_commands(commands)
     serve_parser = commands.add_parser("serve", help="serve the web application with its workers")
     serve_parser.add_argument("--host", default="127.0.0.1")
     serve_parser.add_argument("--port", type=int, default=8040)
@@ -66,33 +68,30 @@ def _schema(_options: argparse.Namespace) -> int:
 
 
 def _import(options: argparse.Namespace) -> int:
-    solid = read_solid(_bytes_of(options.file, "file"), options.file.name, options.scale)
+    solid = read_solid(bytes_of(options.file, "file"), options.file.name, options.scale)
     print(json.dumps({"file": options.file.name, **solid.summary()}, indent=2))
     return DONE
 
 
-def _bytes_of(path: Path, field: str) -> bytes:
+def read_job_file(path: Path) -> tuple[Job, bytes, dict[str, bytes]]:
+    """A job document, the model file beside it, and its further files."""
     try:
-        return path.read_bytes()
-    except OSError as error:
-        raise FenrikError(Problem(field, f"cannot be read: {error.strerror}.", "Check the path.", path.name)) from error
-
-
-def read_job_file(path: Path) -> tuple[Job, bytes]:
-    """A job document and the model file beside it."""
-    try:
-        data = json.loads(_bytes_of(path, "job"))
+        data = json.loads(bytes_of(path, "job"))
     except ValueError as error:
         raise FenrikError(Problem("job", f"is not JSON: {error}.", "Correct the file.", path.name)) from error
     job = parse_job(data)
     if job.part is None:
         raise FenrikError(Problem("part", "is missing.", "Name the model file."))
-    model = (path.parent / job.part.file).resolve()
-    if not model.is_relative_to(path.parent.resolve()):
-        raise FenrikError(
-            Problem("part.file", "leaves the job's folder.", "Put the model beside the job.", job.part.file)
-        )
-    return job, _bytes_of(model, "part.file")
+    model = _beside(path, job.part.file, "part.file")
+    return job, model, {name: _beside(path, name, f"files.{k}") for k, name in enumerate(job.files)}
+
+
+def _beside(job: Path, name: str, field: str) -> bytes:
+    """The bytes of a file in the job's folder."""
+    file = (job.parent / name).resolve()
+    if not file.is_relative_to(job.parent.resolve()):
+        raise FenrikError(Problem(field, "leaves the job's folder.", "Put the file beside the job.", name))
+    return bytes_of(file, field)
 
 
 def plan(
@@ -104,7 +103,7 @@ def plan(
         FenrikError: when the job is wrong.
     """
     began = time.perf_counter()
-    job, model = read_job_file(path)
+    job, model, files = read_job_file(path)
     if only is not None:
         missing = only - {o.number for o in job.operations}
         if missing:
@@ -114,7 +113,7 @@ def plan(
                 )
             )
         job = job.model_copy(update={"operations": [o for o in job.operations if o.number in only]})
-    build = Build(job, model, MemoryStore(), cell_mm)
+    build = Build(job, model, MemoryStore(), cell_mm, files)
     compute_s: dict[int, float] = {}
     reports: dict[str, dict[str, Any]] = {}
     setups = [s for s in job.setups if job.route(s)]
@@ -229,6 +228,7 @@ _COMMANDS: dict[str, Callable[[argparse.Namespace], int]] = {
     "plan": _plan,
     "schema": _schema,
     "import": _import,
+    **cli_parts.COMMANDS,
     "serve": _serve,
     "worker": _worker,
     "migrate": _migrate,

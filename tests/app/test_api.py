@@ -17,6 +17,7 @@ from fenrik.app.documents import Change, apply
 from fenrik.app.layout import encode
 from fenrik.app.problems import Conflict
 from fenrik.core.errors import FenrikError
+from fenrik.demo import DEMO_JOBS
 
 DEMO = "lantern-bracket"
 
@@ -64,12 +65,16 @@ def test_change_paths_by_identity_and_conflict():
 
 def test_demo_is_ready_with_clean_proofs(client):
     for job in client.get("/api/jobs").json():
-        if job["id"] not in (DEMO, "lens-mould-insert"):
+        if job["id"] not in DEMO_JOBS:
             continue
         status = client.get(f"/api/jobs/{job['id']}/status").json()
         assert {o["state"] for o in status["operations"]} == {"ready"}
         assert status["missing"] == []
         for setup in status["setups"]:
+            if not any(
+                o["setup"] == setup["id"] for o in client.get(f"/api/jobs/{job['id']}").json()["document"]["operations"]
+            ):
+                continue
             assert setup["faults"] == 0
             proof = client.get(f"/api/jobs/{job['id']}/setups/{setup['id']}/proof").json()
             assert proof["findings"] == []
@@ -293,7 +298,7 @@ def test_any_request_keeps_to_the_contract(server):
     """schemathesis: every operation of the OpenAPI with made-up input; no server errors, answers as documented."""
     schema = schemathesis.openapi.from_url(f"{server}/openapi.json")
     for result in schema.exclude(
-        operation_id=["events", "compute", "importJob", "putPart", "deleteJob"]
+        operation_id=["events", "compute", "importJob", "putPart", "deleteJob", "dropLibraryTool"]
     ).get_all_operations():
         operation = result.ok()
         strategy = operation.as_strategy()

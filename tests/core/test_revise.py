@@ -37,7 +37,9 @@ def job_for(model):
 
     return {
         "part": {"file": "a.step"},
-        "tools": [{"number": 1, "cutter": {"kind": "ball", "diameter_mm": 4, "flute_length_mm": 20}, "stick_out_mm": 40}],
+        "tools": [
+            {"number": 1, "cutter": {"kind": "ball", "diameter_mm": 4, "flute_length_mm": 20}, "stick_out_mm": 40}
+        ],
         "setups": [{"id": "a"}, {"id": "b"}, {"id": "under", "up": {"kind": "axis", "axis": "-z"}}],
         "operations": [row(10, "a", floor), row(20, "b", slot)],
         "selections": [

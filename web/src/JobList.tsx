@@ -1,8 +1,9 @@
-import { Anchor, Button, FileButton, Group, Table, Text, Title } from "@mantine/core";
+import { Anchor, Button, Group, Table, Text, Title } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useLocation } from "wouter";
 import { api, take } from "./api/client";
+import { PickFile, withFile } from "./forms/PickFile";
 
 /** All jobs; make one, or bring one in from a file. */
 export function JobList() {
@@ -19,11 +20,8 @@ export function JobList() {
       setNote((e as Error).message);
     }
   };
-  const bring = (file: File | null) => {
-    if (!file) return;
-    const body = new FormData();
-    body.append("file", file);
-    attempt(() => take(api.POST("/api/jobs/import", { body: body as never, bodySerializer: (b: unknown) => b as FormData })));
+  const bring = (file: File) => {
+    attempt(() => take(api.POST("/api/jobs/import", { ...withFile(file) })));
   };
   return (
     <main style={{ maxWidth: 760, margin: "40px auto", padding: "0 16px" }}>
@@ -33,7 +31,7 @@ export function JobList() {
           <Text c="dimmed">From a solid model to proven machine code.</Text>
         </div>
         <Group>
-          <FileButton onChange={bring} accept=".zip,.json">{(p) => <Button variant="default" {...p}>Import a job</Button>}</FileButton>
+          <PickFile accept=".zip,.json" variant="default" onFile={bring}>Import a job</PickFile>
           <Button onClick={() => attempt(() => take(api.POST("/api/jobs", { body: { name: "New job" } })))}>New job</Button>
         </Group>
       </Group>

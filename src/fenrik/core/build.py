@@ -30,7 +30,7 @@ from fenrik.core.proof import Proof, ProofInputs, prove
 from fenrik.core.recognise import Recognition, recognise
 from fenrik.core.recognise.features import Vector
 from fenrik.core.setups.grids import Instance, join_meshes
-from fenrik.core.setups.stocks import box_mesh
+from fenrik.core.setups.stocks import EarlierStock, box_mesh
 from fenrik.core.sketches import Curve, region_of, sketch_curves
 from fenrik.core.solids import Mesh, Solid, find_faces, read_solid
 from fenrik.core.solids.packing import pack_solid, unpack_solid
@@ -485,6 +485,11 @@ class Build:
             return self.placing(setup).make_stock(self._last_stock).to_bytes()
 
         return Stock.from_bytes(self._made(self.first_stock_key(setup), "stock", make))
+
+    def has_first_stock(self, setup: Setup) -> bool:
+        """Whether the first stock of a setup can be had without computing a path."""
+        earlier = setup.stock
+        return not isinstance(earlier, EarlierStock) or self.store.get(self._last_stock_key(earlier.setup)) is not None
 
     def _last_stock(self, setup_id: str) -> Stock:
         setup = self.job.setup(setup_id)

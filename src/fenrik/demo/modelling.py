@@ -105,10 +105,10 @@ def lens_mould_insert() -> Any:
 def bored(x: float, y: float, z: float, steps: list[tuple[float, float]], along: tuple[float, float, float]) -> Any:
     """A stepped hole from an opening inwards: (radius, depth from the opening) of each step; begins 5 mm outside."""
     inwards = np.array(along, float) / np.linalg.norm(along)
-    place = np.array([x, y, z]) - 5 * inwards
+    x, y, z = (np.array([x, y, z]) - 5 * inwards).tolist()
     tool = None
     for radius, depth in steps:
-        one = cylinder(*place.tolist(), radius, depth + 5, along)
+        one = cylinder(x, y, z, radius, depth + 5, along)
         tool = one if tool is None else BRepAlgoAPI_Fuse(tool, one).Shape()
     return tool
 
@@ -130,7 +130,8 @@ def valve_manifold() -> Any:
     for side in (-1, 1):
         inwards = (-side * float(np.sin(lean)), 0.0, -float(np.cos(lean)))
         place = np.array([55 + side * 36, 35, 50]) + 9 * np.array([side * np.cos(lean), 0, -np.sin(lean)])
-        body = cut(body, bored(*place.tolist(), [(6, 4), (4.25, 16)], inwards))
+        x, y, z = place.tolist()
+        body = cut(body, bored(x, y, z, [(6, 4), (4.25, 16)], inwards))
     for x in (30, 55, 80):
         for y in (8, 62):
             body = cut(body, bored(x, y, 50, [(2.5, 14)], (0, 0, -1)))

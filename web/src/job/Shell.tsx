@@ -4,6 +4,7 @@ import { Spotlight, openSpotlight, type SpotlightActionData } from "@mantine/spo
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useLocation, useSearch } from "wouter";
 import { api, take } from "../api/client";
+import { withFile } from "../forms/PickFile";
 import { PartBench } from "../stages/PartBench";
 import { PartSheet } from "../stages/PartSheet";
 import { ProofBench, ProofSheet } from "../stages/Proof";
@@ -75,11 +76,8 @@ function Open({ stage }: { stage: string }) {
 
   const bring = useCallback(async (file: File) => {
     job.setNote(`Reading ${file.name} …`, true);
-    const body = new FormData();
-    body.append("file", file);
-    body.append("scale", "1");
     try {
-      const answer = await take(api.PUT("/api/jobs/{job_id}/part", { params: { path: { job_id: id } }, body: body as never, bodySerializer: (b: unknown) => b as FormData }));
+      const answer = await take(api.PUT("/api/jobs/{job_id}/part", { params: { path: { job_id: id } }, ...withFile(file) }));
       const changed = Object.entries(answer.changed ?? {}).filter(([k]) => k !== "same").map(([k, n]) => `${n} ${k}`).join(", ");
       const lost = answer.lost ?? [];
       if (lost.length) job.setNote(`New version of the model: ${changed}. Pick again, since the face or edge is gone: ${lost.join(", ")}.`);

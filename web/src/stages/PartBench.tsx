@@ -1,7 +1,8 @@
-import { Button, FileButton, Group, Menu, NumberInput, Select, Tabs, Text, TextInput } from "@mantine/core";
+import { Button, Group, Menu, NumberInput, Select, Tabs, Text, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take, type Schemas } from "../api/client";
+import { PickFile, keptName, withFile } from "../forms/PickFile";
 import { SchemaForm, freshOf, useKinds } from "../forms/SchemaForm";
 import { freshId, type Sketch, type Vec } from "../job/document";
 import { useCurves, useFeatures, usePart } from "../job/queries";
@@ -185,15 +186,11 @@ function AddItem({ sketch, kinds }: { sketch: Sketch; kinds: Kinds }) {
     if ((kind === "offset" || kind === "trim") && !last) return job.setNote("Draw something first; an offset or a trim needs another item.");
     await put({ id, ...freshOf(kind, kinds[kind], { of: last, by: [last], text: "Text", file: job.doc.files.find((n) => /\.(dxf|svg)$/i.test(n)) ?? "" }) });
   };
-  const bring = async (file: File | null) => {
-    if (!file) return;
-    const body = new FormData();
-    body.append("file", file);
+  const bring = async (file: File) => {
     try {
-      await take(api.PUT("/api/jobs/{job_id}/files", { params: { path: { job_id: job.id } }, body: body as never, bodySerializer: (b: unknown) => b as FormData }));
+      await take(api.PUT("/api/jobs/{job_id}/files", { params: { path: { job_id: job.id } }, ...withFile(file) }));
       job.reload();
-      const name = file.name.replace(/[^A-Za-z0-9._-]/g, "-");
-      await put({ id: freshId("drawing", sketch.items.map((i) => i.id)), kind: "drawing", file: name });
+      await put({ id: freshId("drawing", sketch.items.map((i) => i.id)), kind: "drawing", file: keptName(file) });
     } catch (e) {
       job.setNote((e as Error).message);
     }
@@ -202,7 +199,7 @@ function AddItem({ sketch, kinds }: { sketch: Sketch; kinds: Kinds }) {
     <>
       <Menu><Menu.Target><Button size="compact-sm" variant="default">Add</Button></Menu.Target>
         <Menu.Dropdown>{Object.keys(kinds).filter((k) => k !== "drawing").map((k) => <Menu.Item key={k} onClick={() => add(k)}>{k === "edges" ? "picked edges" : k}</Menu.Item>)}</Menu.Dropdown></Menu>
-      <FileButton accept=".dxf,.svg" onChange={bring}>{(p) => <Button size="compact-sm" variant="default" {...p}>Drawing from a file</Button>}</FileButton>
+      <PickFile accept=".dxf,.svg" size="compact-sm" variant="default" onFile={bring}>Drawing from a file</PickFile>
       <TextInputFor sketch={sketch} />
       <Button size="compact-sm" variant="default" onClick={() => { job.edit([{ op: "remove", path: `sketches/${sketch.id}` }], "remove sketch"); view.set({ sketch: "" }); }}>Remove</Button>
     </>

@@ -1,7 +1,8 @@
-import { Anchor, Button, FileButton, Group, Menu, Text, TextInput } from "@mantine/core";
+import { Anchor, Button, Group, Menu, Text, TextInput } from "@mantine/core";
 import { useEffect, useState } from "react";
 import { api, take, type Schemas } from "../api/client";
 import { NumberField } from "../forms/NumberField";
+import { PickFile } from "../forms/PickFile";
 import { TextField } from "../forms/SchemaForm";
 import { freshId, type MeasureSpot, type Selector, type Vec } from "../job/document";
 import { useMeasurements, usePart, usePickTables } from "../job/queries";
@@ -37,9 +38,7 @@ export function PartSheet({ onFile }: { onFile: (file: File) => void }) {
       <fieldset>
         <legend>Model</legend>
         <Group gap={8} mb={8}>
-          <FileButton onChange={(file) => file && onFile(file)} accept={MODELS}>
-            {(p) => <Button size="xs" variant={job.doc.part ? "default" : "filled"} {...p}>{job.doc.part ? "Replace the model" : "Choose a model file"}</Button>}
-          </FileButton>
+          <PickFile accept={MODELS} size="xs" variant={job.doc.part ? "default" : "filled"} onFile={onFile}>{job.doc.part ? "Replace the model" : "Choose a model file"}</PickFile>
           {job.doc.part && (
             <Menu><Menu.Target><Button size="xs" variant="default">Save as</Button></Menu.Target>
               <Menu.Dropdown>{["step", "stl", "3mf", "glb"].map((form) => <Menu.Item key={form} component="a" href={`/api/jobs/${job.id}/part/export?form=${form}`}>{form.toUpperCase()}</Menu.Item>)}</Menu.Dropdown></Menu>

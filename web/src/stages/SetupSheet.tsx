@@ -1,8 +1,9 @@
-import { Button, FileButton, Group, Menu, SegmentedControl, Select, Switch, Text } from "@mantine/core";
+import { Button, Group, Menu, SegmentedControl, Select, Switch, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, take } from "../api/client";
 import { NumberField } from "../forms/NumberField";
+import { PickFile, keptName, withFile } from "../forms/PickFile";
 import { SchemaForm, TextField, freshOf, useKinds, useModelSchema, type ModelSchema } from "../forms/SchemaForm";
 import { freshId, type Setup, type Vec } from "../job/document";
 import { useFeatures, usePart, useScene } from "../job/queries";
@@ -183,13 +184,10 @@ function StockForm({ setup, size, put }: { setup: Setup; size: number[] | null; 
     if (need && !seed[need]) return job.setNote({ body: "The model has no other body.", file: "Bring the stock's file in first.", setup: "There is no setup before this one." }[need]);
     return void put("stock", freshOf(kind, kinds[kind], seed), stock, "stock");
   };
-  const bring = async (file: File | null) => {
-    if (!file) return;
-    const body = new FormData();
-    body.append("file", file);
+  const bring = async (file: File) => {
     try {
-      await take(api.PUT("/api/jobs/{job_id}/files", { params: { path: { job_id: job.id } }, body: body as never, bodySerializer: (b: unknown) => b as FormData }));
-      await put("stock", { kind: "file", file: file.name.replace(/[^A-Za-z0-9._-]/g, "-") }, stock, "stock");
+      await take(api.PUT("/api/jobs/{job_id}/files", { params: { path: { job_id: job.id } }, ...withFile(file) }));
+      await put("stock", { kind: "file", file: keptName(file) }, stock, "stock");
     } catch (e) {
       job.setNote((e as Error).message);
     }
@@ -204,7 +202,7 @@ function StockForm({ setup, size, put }: { setup: Setup; size: number[] | null; 
       <legend>Stock</legend>
       <Group gap={6} mb={6} align="end" wrap="nowrap">
         <Select size="xs" style={{ flex: 1 }} label="Shape" value={stock.kind} data={Object.keys(kinds).map((k) => ({ value: k, label: k === "box" ? "block" : k }))} allowDeselect={false} onChange={(k) => k && k !== stock.kind && choose(k)} />
-        <FileButton accept=".step,.stp,.stl,.3mf,.obj,.brep,.iges,.igs" onChange={bring}>{(p) => <Button size="xs" variant="default" {...p}>From a file</Button>}</FileButton>
+        <PickFile accept=".step,.stp,.stl,.3mf,.obj,.brep,.iges,.igs" size="xs" variant="default" onFile={bring}>From a file</PickFile>
       </Group>
       <SchemaForm schema={kinds[stock.kind]} value={stock} skip={["kind"]} folded={["round_up"]} special={choices} onChange={(field, value, was) => put(`stock/${field}`, value, was, "stock")} />
       {size && <Text mt={6} className="faint">{stock.kind === "box" ? "Block" : "Box"} of {size.map((v) => v.toFixed(2)).join(" × ")} mm</Text>}
@@ -262,7 +260,7 @@ function FixtureForms({ setup }: { setup: Setup }) {
         const gap = scene?.fixtures.find((s) => s.id === f.id)?.gap_to_table_mm ?? 0;
         const put = (field: string, value: unknown, was: unknown) => job.edit([{ path: `${at}/${f.id}/${field}`, value, was }], f.name || f.kind);
         return (
-          <details key={f.id} open={view.fixture === f.id} className="fixture">
+          <details key={f.id} className="fixture">
             <summary onClick={() => view.set({ fixture: f.id })}>{f.name || f.kind} <span className="faint">{f.kind}{Math.abs(gap) > 1e-3 ? ` · ${Math.abs(gap).toFixed(2)} mm ${gap > 0 ? "above" : "into"} the table` : " · on the table"}</span></summary>
             <SchemaForm schema={kinds[f.kind]} value={f} skip={["id", "kind", "place"]} onChange={put} />
             {f.kind !== "body" && <><Text mt={6} mb={2} className="faint">Place, from the middle of the stock's underside</Text><SchemaForm schema={place} value={f.place} onChange={(field, value, was) => put(`place/${field}`, value, was)} /></>}

@@ -1,8 +1,9 @@
-import { Button, FileButton, Group, Select, Slider, Switch, Tabs, Text, TextInput } from "@mantine/core";
+import { Button, Group, Select, Slider, Switch, Tabs, Text, TextInput } from "@mantine/core";
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, take, type Schemas } from "../api/client";
 import { NumberField } from "../forms/NumberField";
+import { PickFile, keptName, withFile } from "../forms/PickFile";
 import { SchemaForm, TextField, freshOf, useKinds, useModelSchema } from "../forms/SchemaForm";
 import { toolLabel, type Cutter, type HolderSection, type Tool } from "../job/document";
 import { useTables } from "../job/queries";
@@ -136,18 +137,15 @@ function ToolForm({ tool }: { tool: Tool }) {
 /** A cutter's contour from a DXF of the job. */
 function Contour({ tool, onTake }: { tool: Tool; onTake: (places: [number, number, number][]) => void }) {
   const job = useJob();
-  const bring = async (file: File | null) => {
-    if (!file) return;
-    const body = new FormData();
-    body.append("file", file);
+  const bring = async (file: File) => {
     try {
-      await take(api.PUT("/api/jobs/{job_id}/files", { params: { path: { job_id: job.id } }, body: body as never, bodySerializer: (b: unknown) => b as FormData }));
-      onTake((await take(api.GET("/api/jobs/{job_id}/contour/{name}", { params: { path: { job_id: job.id, name: file.name.replace(/[^A-Za-z0-9._-]/g, "-") } } }))) as never);
+      await take(api.PUT("/api/jobs/{job_id}/files", { params: { path: { job_id: job.id } }, ...withFile(file) }));
+      onTake((await take(api.GET("/api/jobs/{job_id}/contour/{name}", { params: { path: { job_id: job.id, name: keptName(file) } } }))) as never);
     } catch (e) {
       job.setNote((e as Error).message);
     }
   };
-  return <Group gap={8} mt={6}><FileButton accept=".dxf" onChange={bring}>{(p) => <Button size="compact-xs" variant="default" {...p}>Contour from a DXF</Button>}</FileButton><Text className="faint">{((tool.cutter.places as unknown[]) ?? []).length} places</Text></Group>;
+  return <Group gap={8} mt={6}><PickFile accept=".dxf" size="compact-xs" variant="default" onFile={bring}>Contour from a DXF</PickFile><Text className="faint">{((tool.cutter.places as unknown[]) ?? []).length} places</Text></Group>;
 }
 
 /** Where the job's tool is not as the shop's. */
@@ -192,7 +190,7 @@ function Proposed({ tool }: { tool: Tool }) {
       {Object.values(warnings).map((w) => <div key={w} className="holder-note">△ {w}</div>)}
       <table className="dense" style={{ marginBottom: 6 }}><thead><tr><th>Proposed</th><th className="n">Value</th><th>Held back by</th></tr></thead>
         <tbody>{rows.map(([name, n, d]) => <tr key={name}><td>{name}</td><td className="n">{n.value.toFixed(d)} {n.unit}</td><td>{n.bound || ""}</td></tr>)}</tbody></table>
-      <Text className="faint" mb={6}>Mean chip {(1000 * p.mean_chip_mm).toFixed(0)} µm, {p.removal_cm3_min.toFixed(1)} cm³/min, {p.force_n.toFixed(0)} N. {p.source}.</Text>
+      <Text className="faint" mb={6}>Mean chip {(1000 * p.mean_chip_mm).toFixed(0)} µm, {p.removal_cm3_min.toFixed(1)} cm³/min, {p.force_n.toFixed(0)} N. Data: {p.source}.</Text>
       <Button size="compact-xs" variant="default" mb={8} onClick={use}>Use these speeds</Button>
     </div>
   );
@@ -239,12 +237,9 @@ export function ToolBench() {
 function JobTools() {
   const job = useJob();
   const view = useView();
-  const bring = async (file: File | null) => {
-    if (!file) return;
-    const body = new FormData();
-    body.append("file", file);
+  const bring = async (file: File) => {
     try {
-      await take(api.POST("/api/jobs/{job_id}/tools/import", { params: { path: { job_id: job.id } }, body: body as never, bodySerializer: (b: unknown) => b as FormData }));
+      await take(api.POST("/api/jobs/{job_id}/tools/import", { params: { path: { job_id: job.id } }, ...withFile(file) }));
       job.reload();
     } catch (e) {
       job.setNote((e as Error).message);
@@ -269,10 +264,10 @@ function JobTools() {
   );
 }
 
-function Files({ base, onBring, words }: { base: string; onBring: (file: File | null) => void; words: string }) {
+function Files({ base, onBring, words }: { base: string; onBring: (file: File) => void; words: string }) {
   return (
     <Group gap={8} px={8} py={5}>
-      <FileButton accept=".json,.csv" onChange={onBring}>{(p) => <Button size="compact-sm" variant="default" {...p}>Import a list</Button>}</FileButton>
+      <PickFile accept=".json,.csv" size="compact-sm" variant="default" onFile={onBring}>Import a list</PickFile>
       {["csv", "json"].map((form) => <Button key={form} size="compact-sm" variant="default" component="a" href={`${base}.${form}`}>Save as {form.toUpperCase()}</Button>)}
       <Text className="faint">{words}</Text>
     </Group>
@@ -297,12 +292,9 @@ function ShopTools() {
       job.setNote((e as Error).message);
     }
   };
-  const bring = async (file: File | null) => {
-    if (!file) return;
-    const body = new FormData();
-    body.append("file", file);
+  const bring = async (file: File) => {
     try {
-      const r = await take(api.POST("/api/library/tools/import", { body: body as never, bodySerializer: (b: unknown) => b as FormData }));
+      const r = await take(api.POST("/api/library/tools/import", { ...withFile(file) }));
       job.setNote(`${r.tools} tools were read.`, true);
       client.invalidateQueries({ queryKey: ["shop"] });
     } catch (e) {

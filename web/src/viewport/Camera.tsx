@@ -7,24 +7,26 @@ export const DIRECTIONS: Record<string, [number, number, number]> = {
   iso: [-0.75, -1.1, 0.85], top: [0, -0.0001, 1], front: [0, -1, 0.0001], right: [1, 0, 0.0001],
 };
 
-/** Turning, moving and zooming, and fitting to what is shown. Draws only when something changes. */
-export function Camera({ box, look }: { box: Box3 | null; look: { name: string; count: number } }) {
+/** Turning, moving and zooming, and fitting to what is shown; upwards is the frame's z. Draws only when something changes. */
+export function Camera({ box, look, turn }: { box: Box3 | null; look: { name: string; count: number }; turn: number[][] | null }) {
   const { camera, gl, size, invalidate } = useThree();
   const controls = useRef<OrbitControls | null>(null);
+  const frame = turn ? turn.flat().map((v) => Math.round(v * 1e6) / 1e6).join() : "";
+  const along = (v: [number, number, number]) => (turn ? new Vector3(...(turn.map((row) => row[0] * v[0] + row[1] * v[1] + row[2] * v[2]) as [number, number, number])) : new Vector3(...v));
   useEffect(() => {
-    camera.up.set(0, 0, 1);
+    camera.up.copy(along([0, 0, 1]));
     const c = new OrbitControls(camera, gl.domElement);
     const tell = () => { (window as never as { fenrikLook: number[] }).fenrikLook = camera.getWorldDirection(new Vector3()).negate().toArray(); };
     c.addEventListener("change", () => { invalidate(); tell(); });
     controls.current = c;
     return () => c.dispose();
-  }, [camera, gl, invalidate]);
+  }, [camera, gl, invalidate, frame]);
   const key = box ? [...box.min.toArray(), ...box.max.toArray()].join() : "";
   useEffect(() => {
     if (!box || box.isEmpty() || !controls.current) return;
     const centre = box.getCenter(new Vector3());
     const radius = Math.max(box.getSize(new Vector3()).length() / 2, 1e-3);
-    const direction = new Vector3(...DIRECTIONS[look.name]).normalize();
+    const direction = along(DIRECTIONS[look.name]).normalize();
     const c = camera as OrthographicCamera;
     c.position.copy(centre).addScaledVector(direction, radius * 6);
     c.near = radius * 0.05;
@@ -35,7 +37,7 @@ export function Camera({ box, look }: { box: Box3 | null; look: { name: string; 
     controls.current.update();
     invalidate();
     // Fit anew when the thing shown or the wish changes, not on every resize.
-  }, [key, look.name, look.count, camera, invalidate]);
+  }, [key, look.name, look.count, camera, invalidate, frame]);
   useFrame(() => undefined);
   return null;
 }

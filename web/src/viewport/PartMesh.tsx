@@ -1,6 +1,9 @@
 import { useThree, type ThreeEvent } from "@react-three/fiber";
 import { useCallback, useEffect, useMemo, useRef } from "react";
 import { BufferAttribute, BufferGeometry, Color, DoubleSide, Mesh as ThreeMesh } from "three";
+import { LineMaterial } from "three/examples/jsm/lines/LineMaterial.js";
+import { LineSegments2 } from "three/examples/jsm/lines/LineSegments2.js";
+import { LineSegmentsGeometry } from "three/examples/jsm/lines/LineSegmentsGeometry.js";
 import { acceleratedRaycast, computeBoundsTree, disposeBoundsTree } from "three-mesh-bvh";
 import type { Block } from "../api/client";
 import { edgeStarts, type Hit, type Taken } from "./taking";
@@ -47,7 +50,13 @@ export function PartMesh({ block, picked, lit = [], roles, ghost, hoverTakes, on
   const starts = useMemo(() => edgeStarts(block), [block]);
   const edges = useMemo(() => lineGeometry(block, starts, null), [block, starts]);
   const hovered = useRef<Taken>({ faces: [], edges: [] });
-  const marked = useMemo(() => new BufferGeometry(), []);
+  const marked = useMemo(() => {
+    const lines = new LineSegments2(new LineSegmentsGeometry(), new LineMaterial({ color: "#0b5c50", linewidth: 4, depthTest: false }));
+    lines.renderOrder = 5;
+    lines.frustumCulled = false;
+    lines.raycast = () => undefined;
+    return lines;
+  }, []);
   useEffect(() => () => { geometry.disposeBoundsTree?.(); geometry.dispose(); edges.dispose(); }, [geometry, edges]);
 
   const plain = useMemo(() => {
@@ -66,8 +75,10 @@ export function PartMesh({ block, picked, lit = [], roles, ghost, hoverTakes, on
     }
     colour.needsUpdate = true;
     const wanted = [...new Set([...picked.edges, ...hovered.current.edges])];
-    marked.setAttribute("position", lineGeometry(block, starts, wanted).getAttribute("position"));
-    marked.computeBoundingSphere();
+    const segments = lineGeometry(block, starts, wanted).getAttribute("position").array as Float32Array;
+    marked.geometry.dispose();
+    marked.geometry = new LineSegmentsGeometry().setPositions(segments.length ? segments : [0, 0, 0, 0, 0, 0]);
+    marked.visible = segments.length > 0;
     invalidate();
   }, [block, geometry, invalidate, lit, marked, picked, plain, sorted, starts]);
   useEffect(() => paint(Array.from({ length: sorted.count }, (_, f) => f)), [paint, sorted]);
@@ -93,7 +104,7 @@ export function PartMesh({ block, picked, lit = [], roles, ghost, hoverTakes, on
         <meshStandardMaterial vertexColors flatShading={false} roughness={0.75} metalness={0.05} side={DoubleSide} transparent={ghost} opacity={ghost ? 0.35 : 1} depthWrite={!ghost} polygonOffset polygonOffsetFactor={1} polygonOffsetUnits={1} />
       </mesh>
       <lineSegments geometry={edges}><lineBasicMaterial color="#4a4640" transparent opacity={ghost ? 0.4 : 0.9} /></lineSegments>
-      <lineSegments geometry={marked} renderOrder={5}><lineBasicMaterial color="#0b5c50" linewidth={3} depthTest={false} /></lineSegments>
+      <primitive object={marked} />
     </group>
   );
 }

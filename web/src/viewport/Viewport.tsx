@@ -1,7 +1,7 @@
 import { ActionIcon, Button, Group, Loader, Select, Tooltip } from "@mantine/core";
 import { Canvas } from "@react-three/fiber";
 import { useCallback, useMemo, useState } from "react";
-import { Box3, Vector3 } from "three";
+import { Box3, Matrix4, Quaternion, Vector3 } from "three";
 import { useColumns, useFeatures, useGeometry, usePart, usePath, usePickTables, useProof, useScene } from "../job/queries";
 import type { Vec } from "../job/document";
 import { useJob } from "../job/useJob";
@@ -86,6 +86,10 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
   const roles = useMemo(() => (part.data ? (face: number) => part.data!.roles[part.data!.faces[face]?.body ?? 0] ?? "part" : undefined), [part.data]);
   const hidden = useMemo(() => part.data?.roles.map((r, k) => (r === "left out" ? k : -1)).filter((k) => k >= 0) ?? [], [part.data]);
   const shown = useMemo(() => (geometry.data && part.data && hidden.length ? withoutBodies(geometry.data, part.data.faces.map((f) => f.body), hidden) : geometry.data), [geometry.data, part.data, hidden]);
+  const turn = useMemo(() => {
+    const r = stage === "part" ? null : scene.data?.rotation;
+    return r ? new Quaternion().setFromRotationMatrix(new Matrix4().set(r[0][0], r[0][1], r[0][2], 0, r[1][0], r[1][1], r[1][2], 0, r[2][0], r[2][1], r[2][2], 0, 0, 0, 0, 1)) : new Quaternion();
+  }, [stage, scene.data]);
   const hole = view.picking === "up hole" && view.faces.length ? featureOf(features.data, view.faces[0]) : null;
   const setup = doc.setups.find((s) => s.id === view.setup);
   const sketches = stage === "part" ? doc.sketches.filter((s) => s.id === view.sketch) : stage === "route" || stage === "setups" ? doc.sketches.filter((s) => s.setup === view.setup) : [];
@@ -97,10 +101,12 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
       onDrop={(e) => { e.preventDefault(); setDropping(false); const f = e.dataTransfer.files[0]; if (f) onFile(f); }}>
       <Canvas orthographic frameloop="demand" dpr={1} gl={{ antialias: true, preserveDrawingBuffer: true }} onCreated={({ raycaster }) => { (raycaster as never as { firstHitOnly: boolean }).firstHitOnly = true; }}>
         <ambientLight intensity={1.1} />
-        <hemisphereLight args={["#ffffff", "#8a857c", 1.0]} position={[0, 0, 1]} />
-        <directionalLight position={[-300, -400, 600]} intensity={1.5} />
-        <directionalLight position={[400, 100, 200]} intensity={0.5} />
-        <Camera box={wide} look={look} />
+        <group quaternion={turn}>
+          <hemisphereLight args={["#ffffff", "#8a857c", 1.0]} position={[0, 0, 1]} />
+          <directionalLight position={[-300, -400, 600]} intensity={1.5} />
+          <directionalLight position={[400, 100, 200]} intensity={0.5} />
+        </group>
+        <Camera box={wide} look={look} turn={stage === "part" ? null : scene.data?.rotation ?? null} />
         {shown && !proving && <PartMesh block={shown} picked={picked} lit={view.lit} roles={roles} hoverTakes={takes} onPick={pick} />}
         {stage === "setups" && scene.data && (
           <>

@@ -67,7 +67,7 @@ class Scene(BaseModel):
 
 
 class Seat(BaseModel):
-    """A flat face of a fixture, and the face of the part or of another fixture that it shall lie on; numbers as in the geometry."""
+    """A flat face of a fixture, and the face of the part or another fixture that it shall lie on, by number."""
 
     face: int = Field(ge=0)
     on: Literal["part", "fixture"] = "part"
@@ -150,7 +150,7 @@ def first_stock(job_id: str, setup_id: str) -> Response:
     mesh, _ = placing.stock_mesh()
     whole = True
     if isinstance(setup.stock, EarlierStock):
-        whole = build.store.get(build.first_stock_key(setup)) is not None
+        whole = build.has_first_stock(setup)
         if whole:
             mesh = stock_mesh(build.first_stock(setup))
     vertices = placing.frame.to_part(mesh.vertices).astype(np.float32)

@@ -270,5 +270,7 @@ def warnings_for(
     if cost.torque_nm > limits.torque_nm:
         found["torque_nm"] = f"Takes {cost.torque_nm:.1f} Nm; the machine has {limits.torque_nm:g} Nm."
     if cost.bending_mm > MOST_BENDING_MM:
-        found["bending_mm"] = f"The tool bends by {cost.bending_mm:.3f} mm; shorten the stick-out or cut less."
+        found["bending_mm"] = (
+            f"At {width:.1f} × {depth:.1f} mm the tool bends by {cost.bending_mm:.3f} mm. Shorten it or cut less."
+        )
     return found

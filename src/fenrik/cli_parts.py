@@ -1,0 +1,159 @@
+"""Commands for what comes before the first cut: models, features, measures, tools, cutting data."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from fenrik.core.cutting.load import Limits, propose
+from fenrik.core.cutting.materials import Material
+from fenrik.core.errors import fail
+from fenrik.core.recognise import recognise
+from fenrik.core.recognise.features import Vector
+from fenrik.core.solids import Solid, read_solid
+from fenrik.core.solids.health import check_thoroughly
+from fenrik.core.solids.measuring import Spot, measure_between, measure_one
+from fenrik.core.solids.revisions import match_faces
+from fenrik.core.solids.writing import WRITE_SUFFIXES, write_solid
+from fenrik.core.tools.library import tools_from_csv, tools_from_json, tools_to_csv, tools_to_json
+from fenrik.core.tools.running import as_cutting
+from fenrik.demo.shop import SHOP_MATERIALS, SHOP_TOOLS
+
+DONE = 0
+
+
+def add_commands(commands: Any) -> None:
+    """Put these commands beside the others."""
+    convert = commands.add_parser("convert", help=f"write a model in another format ({', '.join(WRITE_SUFFIXES)})")
+    convert.add_argument("file", type=Path)
+    convert.add_argument("out", type=Path)
+    convert.add_argument("--scale", type=float, default=1.0)
+    convert.add_argument("--deflection", type=float, default=0.01, help="of triangles, mm")
+    health = commands.add_parser("health", help="check a model: open, thin, tiny, invalid, crossing itself")
+    health.add_argument("file", type=Path)
+    features = commands.add_parser("features", help="recognise holes, pockets and the like")
+    features.add_argument("file", type=Path)
+    features.add_argument(
+        "--from", dest="look", default="", help="direction, for example 0,0,1; all where none is given"
+    )
+    compare = commands.add_parser("compare", help="what changed between two versions of a model")
+    compare.add_argument("before", type=Path)
+    compare.add_argument("after", type=Path)
+    measure = commands.add_parser("measure", help="measure one face or edge, or between two, as `f12` or `e3`")
+    measure.add_argument("file", type=Path)
+    measure.add_argument("spots", nargs="+", help="one or two of f0, f1 …, e0, e1 …, or x,y,z")
+    tools = commands.add_parser("tools", help="read a tool list (JSON or CSV; none: the shop's) and write it in a form")
+    tools.add_argument("file", type=Path, nargs="?")
+    tools.add_argument("--as", dest="form", choices=("json", "csv"), default="json")
+    speeds = commands.add_parser("speeds", help="cutting data for a tool of the shop in a material")
+    speeds.add_argument("tool", type=int)
+    speeds.add_argument("material")
+    speeds.add_argument("--load", type=float, default=0.5, help="0 cautious, 1 hard")
+    speeds.add_argument("--rpm", type=float, default=12_000, help="fastest spindle speed")
+    speeds.add_argument("--feed", type=float, default=10_000, help="fastest feed, mm/min")
+    speeds.add_argument("--power", type=float, default=11, help="kW")
+    speeds.add_argument("--torque", type=float, default=60, help="Nm")
+
+
+def _read(path: Path, scale: float = 1.0) -> Solid:
+    return read_solid(bytes_of(path, "file"), path.name, scale)
+
+
+def bytes_of(path: Path, field: str) -> bytes:
+    """The bytes of a file; an error that names the field where it cannot be read."""
+    try:
+        return path.read_bytes()
+    except OSError as error:
+        raise fail(field, f"cannot be read: {error.strerror}.", "Check the path.", path.name) from error
+
+
+def _print(value: Any) -> int:
+    print(json.dumps(value, indent=2, ensure_ascii=False))
+    return DONE
+
+
+def _convert(options: argparse.Namespace) -> int:
+    data = write_solid(_read(options.file, options.scale), options.out.suffix, options.deflection)
+    options.out.write_bytes(data)
+    return _print({"file": options.out.name, "bytes": len(data)})
+
+
+def _health(options: argparse.Namespace) -> int:
+    return _print([asdict(n) for n in check_thoroughly(_read(options.file))])
+
+
+def _numbers(text: str, field: str) -> Vector:
+    try:
+        x, y, z = (float(v) for v in text.split(","))
+    except ValueError as error:
+        raise fail(field, "is not three numbers.", "Write for example 0,0,1.", text) from error
+    return x, y, z
+
+
+def _features(options: argparse.Namespace) -> int:
+    looks = [_numbers(options.look, "from")] if options.look else None
+    return _print(recognise(_read(options.file), looks).model_dump())
+
+
+def _compare(options: argparse.Namespace) -> int:
+    changes = match_faces(_read(options.before), _read(options.after))
+    same = sum(c.change == "same" for c in changes)
+    return _print({"same": same, "changes": [asdict(c) for c in changes if c.change != "same"]})
+
+
+def _measure(options: argparse.Namespace) -> int:
+    solid = _read(options.file)
+    if len(options.spots) > 2:
+        raise fail("spots", "are more than two.", "Name one or two.", options.spots)
+    spots = [_spot(solid, s) for s in options.spots]
+    measured = measure_one(spots[0]) if len(spots) == 1 else measure_between(*spots)
+    return _print(measured.model_dump())
+
+
+def _spot(solid: Solid, text: str) -> Spot:
+    if text[:1] in "fe" and text[1:].isdigit():
+        items: list[Any] = solid.faces if text[0] == "f" else solid.edges
+        index = int(text[1:])
+        if index >= len(items):
+            raise fail(
+                "spots", f"names one that is not there; the model has {len(items)}.", "Use a smaller number.", text
+            )
+        return Spot(solid, face=index) if text[0] == "f" else Spot(solid, edge=index)
+    return Spot(place=_numbers(text, "spots"))
+
+
+def _tools(options: argparse.Namespace) -> int:
+    if options.file is None:
+        tools = tools_from_json(json.dumps({"tools": SHOP_TOOLS}))
+    else:
+        data = bytes_of(options.file, "file")
+        tools = tools_from_json(data) if data.lstrip()[:1] in (b"{", b"[") else tools_from_csv(data.decode("utf-8-sig"))
+    print(tools_to_csv(tools) if options.form == "csv" else tools_to_json(tools))
+    return DONE
+
+
+def _speeds(options: argparse.Namespace) -> int:
+    tools = {t.number: t for t in tools_from_json(json.dumps({"tools": SHOP_TOOLS}))}
+    materials = {m["name"]: Material.model_validate(m) for m in SHOP_MATERIALS}
+    if options.tool not in tools:
+        raise fail("tool", "is not in the shop's library.", f"Use one of {', '.join(map(str, tools))}.", options.tool)
+    if options.material not in materials:
+        raise fail("material", "is not known.", f"Use one of: {'; '.join(materials)}.", options.material)
+    limits = Limits(options.rpm, options.feed, options.power, options.torque)
+    return _print(
+        propose(as_cutting(tools[options.tool]), materials[options.material], limits, options.load).model_dump()
+    )
+
+
+COMMANDS = {
+    "convert": _convert,
+    "health": _health,
+    "features": _features,
+    "compare": _compare,
+    "measure": _measure,
+    "tools": _tools,
+    "speeds": _speeds,
+}

@@ -1,0 +1,81 @@
+"""The command line before the first cut: the same answers as the library, and clear refusals."""
+
+import json
+
+import pytest
+from parts import box, cut, cylinder, plate
+
+from fenrik.cli import DONE, WRONG_JOB, main
+from fenrik.core.solids import read_solid
+from fenrik.core.solids.xcaf import NamedShape, write_step
+
+
+@pytest.fixture(scope="module")
+def step(tmp_path_factory):
+    path = tmp_path_factory.mktemp("cli") / "plate.step"
+    path.write_bytes(write_step([NamedShape(plate(), "Plate")]))
+    return path
+
+
+def run(capsys, *arguments):
+    code = main([str(a) for a in arguments])
+    out = capsys.readouterr()
+    return code, out.out, out.err
+
+
+def test_features_health_and_import(step, capsys):
+    code, out, _ = run(capsys, "features", step)
+    assert code == DONE
+    assert len(json.loads(out)["holes"]) == 6
+    _, out, _ = run(capsys, "features", step, "--from", "0,0,-1")
+    assert len(json.loads(out)["holes"]) == 4
+    assert json.loads(run(capsys, "health", step)[1]) == []
+    assert json.loads(run(capsys, "import", step)[1])["bodies"][0]["name"] == "Plate"
+
+
+@pytest.mark.parametrize("suffix", ["stl", "3mf", "step"])
+def test_convert(step, capsys, tmp_path, suffix):
+    out = tmp_path / f"a.{suffix}"
+    assert run(capsys, "convert", step, out)[0] == DONE
+    assert read_solid(out.read_bytes(), out.name).volume_mm3 == pytest.approx(
+        read_solid(step.read_bytes(), "a.step").volume_mm3, rel=1e-3
+    )
+
+
+def test_compare_and_measure(step, capsys, tmp_path):
+    other = tmp_path / "b.step"
+    other.write_bytes(write_step([NamedShape(cut(box(0, 0, 0, 120, 80, 20), cylinder(25, 20, -1, 4, 30)), "Plate")]))
+    changes = json.loads(run(capsys, "compare", step, other)[1])
+    assert any("moved by 10, 5, 0" in c["words"] for c in changes["changes"])
+    solid = read_solid(step.read_bytes(), "a.step")
+    top = next(i for i, f in enumerate(solid.faces) if f.kind == "plane" and f.normal[2] > 0.9 and f.centroid[2] > 19)
+    measured = json.loads(run(capsys, "measure", step, f"f{top}", "10,10,32.5")[1])
+    assert next(v["value"] for v in measured["values"] if v["name"] == "distance") == pytest.approx(12.5)
+
+
+def test_tools_and_speeds(capsys, tmp_path):
+    _, text, _ = run(capsys, "tools", "--as", "csv")
+    path = tmp_path / "tools.csv"
+    path.write_text(text)
+    assert len(json.loads(run(capsys, "tools", path)[1])["tools"]) == len(text.strip().splitlines()) - 1
+    code, out, _ = run(capsys, "speeds", 108, "Mild steel", "--load", "1")
+    assert code == DONE
+    assert json.loads(out)["spindle_rpm"]["value"] > 1000
+
+
+@pytest.mark.parametrize(
+    "arguments",
+    [
+        ("features", "missing.step"),
+        ("features", "STEP", "--from", "up"),
+        ("measure", "STEP", "f999"),
+        ("measure", "STEP", "f0", "f1", "f2"),
+        ("convert", "STEP", "out.doc"),
+        ("speeds", "1", "Mild steel"),
+        ("speeds", "101", "Cheese"),
+    ],
+)
+def test_what_is_wrong_is_said_with_the_way_out(step, capsys, arguments):
+    code, _, err = run(capsys, *(step if a == "STEP" else a for a in arguments))
+    assert code == WRONG_JOB
+    assert json.loads(err)["problems"][0]["way_out"]
