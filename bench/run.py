@@ -5,33 +5,19 @@ Kernels are compiled before the clock starts, as `./start` does for the user.
 
 from __future__ import annotations
 
-import os
 import resource
-import statistics
 import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 
+import parts
+from common import address, show, timed
+
 ROOT = Path(__file__).parents[1]
-
-
-def timed(work: Callable[[], object], repeats: int = 3) -> float:
-    """Median seconds of some runs."""
-    seconds = []
-    for _ in range(repeats):
-        began = time.perf_counter()
-        work()
-        seconds.append(time.perf_counter() - began)
-    return statistics.median(seconds)
-
-
-def show(name: str, ratio: float, bar: str, detail: str) -> None:
-    print(f"{name:<28} ratio {ratio:8.2f}   bar {bar:<22} {detail}", flush=True)
 
 
 def terrain(nx: int = 190, size: tuple[float, float] = (110.0, 90.0)):  # type: ignore[no-untyped-def]
@@ -212,10 +198,6 @@ def picture() -> None:
         )
 
 
-def address() -> str:
-    return os.environ.get("FENRIK_ADDRESS", "http://127.0.0.1:8040")
-
-
 def fields() -> None:
     """Requests that change a field of the demo job; needs the server."""
     import httpx
@@ -267,7 +249,7 @@ def memory() -> None:
         )
 
 
-BENCHES = {f.__name__: f for f in (drop, cutting, posting, memory, picture, fields)}
+BENCHES = {f.__name__: f for f in (drop, cutting, posting, memory, picture, fields)} | parts.BENCHES
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or BENCHES:

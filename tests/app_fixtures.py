@@ -1,17 +1,37 @@
 """Fixtures: a real server with its worker on a database of its own, and Chromium in front of it."""
 
+import json
 import os
 import socket
+import struct
 import subprocess
 import sys
 import time
 
 import httpx
+import numpy as np
 import psycopg
 import pytest
 from playwright.sync_api import sync_playwright
 
 from fenrik.app.settings import database_url
+
+
+def patch(client, job, *changes):
+    return client.patch(f"/api/jobs/{job}", json={"label": "test", "changes": list(changes)})
+
+
+def decode(data):
+    assert data[:4] == b"FNRK"
+    size = struct.unpack_from("<I", data, 4)[0]
+    head = json.loads(data[8 : 8 + size])
+    arrays = {
+        a["name"]: np.frombuffer(data, "<" + a["type"], int(np.prod(a["shape"])), 8 + size + a["offset"]).reshape(
+            a["shape"]
+        )
+        for a in head["arrays"]
+    }
+    return head["meta"], arrays
 
 
 def free_port():

@@ -2,7 +2,6 @@
 
 import io
 import json
-import struct
 import threading
 import zipfile
 
@@ -13,6 +12,7 @@ import pytest
 import schemathesis
 from hypothesis import HealthCheck, given, settings
 
+from app_fixtures import decode, patch
 from fenrik.app.documents import Change, apply
 from fenrik.app.layout import encode
 from fenrik.app.problems import Conflict
@@ -20,23 +20,6 @@ from fenrik.core.errors import FenrikError
 from fenrik.demo import DEMO_JOBS
 
 DEMO = "lantern-bracket"
-
-
-def patch(client, job, *changes):
-    return client.patch(f"/api/jobs/{job}", json={"label": "test", "changes": list(changes)})
-
-
-def decode(data):
-    assert data[:4] == b"FNRK"
-    size = struct.unpack_from("<I", data, 4)[0]
-    head = json.loads(data[8 : 8 + size])
-    arrays = {
-        a["name"]: np.frombuffer(data, "<" + a["type"], int(np.prod(a["shape"])), 8 + size + a["offset"]).reshape(
-            a["shape"]
-        )
-        for a in head["arrays"]
-    }
-    return head["meta"], arrays
 
 
 def test_layout_round_trip():

@@ -171,7 +171,7 @@ def take_tools(job_id: str, body: Take) -> JobState:
     taken = {t.number for t in open_job(job_id).job.tools}
     changes = []
     for number in body.numbers:
-        fresh = number if number not in taken else max(taken) + 1
+        fresh = number if number not in taken else max(taken | shelf.keys()) + 1
         taken.add(fresh)
         tool = shelf[number].model_copy(update={"number": fresh})
         changes.append(Change(op="add", path="tools", value=tool.model_dump(mode="json")))

@@ -73,8 +73,8 @@ class _Side:
     """An edge as the boundary of one face: outward normal, and the direction along it with the face at its left."""
 
     face: int
-    normal: np.ndarray
-    tangent: np.ndarray
+    normal: Triple
+    tangent: Triple
 
 
 def describe(shape: Any, deflection_mm: float) -> tuple[list[Face], list[Edge]]:
@@ -155,38 +155,41 @@ def _side(edge: Any, face: Any, surface: Any, index: int, reversed_: bool) -> _S
     curve = BRepAdaptor_Curve(edge)
     point, along = gp_Pnt(), gp_Vec()
     curve.D1(0.5 * (curve.FirstParameter() + curve.LastParameter()), point, along)
-    tangent = np.array([along.X(), along.Y(), along.Z()])
-    length = float(np.linalg.norm(tangent))
+    length = along.Magnitude()
     if normal is None or length < 1e-12:
         return None
     # The face's own orientation is in that of the edge, since its wires were explored from it.
-    sign = -1.0 if edge.Orientation() == TopAbs_REVERSED else 1.0
-    return _Side(index, normal, sign * tangent / length)
+    size = -length if edge.Orientation() == TopAbs_REVERSED else length
+    return _Side(index, normal, (along.X() / size, along.Y() / size, along.Z() / size))
 
 
-def _normal(surface: Any, u: float, v: float, reversed_: bool) -> np.ndarray | None:
+def _normal(surface: Any, u: float, v: float, reversed_: bool) -> Triple | None:
     point, du, dv = gp_Pnt(), gp_Vec(), gp_Vec()
     surface.D1(u, v, point, du, dv)
     cross = du.Crossed(dv)
     size = cross.Magnitude()
     if size < 1e-14:
         return None
-    normal = np.array([cross.X(), cross.Y(), cross.Z()]) / size
-    return -normal if reversed_ else normal
+    if reversed_:
+        size = -size
+    return cross.X() / size, cross.Y() / size, cross.Z() / size
 
 
 def _edge(edge: Any, sides: list[_Side], vertices: Any, deflection_mm: float) -> Edge:
     curve = BRepAdaptor_Curve(edge)
-    sampler = GCPnts_TangentialDeflection(curve, CURVE_DEFLECTION_RAD, deflection_mm, 2, 1e-7)
-    points = np.array([sampler.Value(i).Coord() for i in range(1, sampler.NbPoints() + 1)])
     kind = _CURVES.get(curve.GetType(), "curve")
+    if kind == "line":
+        points = np.array([curve.Value(t).Coord() for t in (curve.FirstParameter(), curve.LastParameter())])
+    else:
+        sampler = GCPnts_TangentialDeflection(curve, CURVE_DEFLECTION_RAD, deflection_mm, 2, 1e-7)
+        points = np.array([sampler.Value(i).Coord() for i in range(1, sampler.NbPoints() + 1)])
     centre, radius, axis = None, None, None
     if kind == "circle":
         circle = curve.Circle()
         centre, radius, axis = circle.Location().Coord(), circle.Radius(), circle.Axis().Direction().Coord()
         length = radius * (curve.LastParameter() - curve.FirstParameter())
     elif kind == "line":
-        length = float(np.linalg.norm(points[-1] - points[0]))
+        length = math.dist(points[0], points[1])
     else:
         props = GProp_GProps()
         BRepGProp.LinearProperties_s(edge, props)
@@ -195,7 +198,7 @@ def _edge(edge: Any, sides: list[_Side], vertices: Any, deflection_mm: float) ->
     faces, turn, angle, tangent, into = _meeting(sides)
     first, last = TopExp.FirstVertex_s(edge), TopExp.LastVertex_s(edge)
     ends = tuple(vertices.FindIndex(v) - 1 if not v.IsNull() else -1 for v in (first, last))
-    closed = bool(np.linalg.norm(points[0] - points[-1]) < 1e-6)
+    closed = math.dist(points[0], points[-1]) < 1e-6
     return Edge(
         points,
         kind,
@@ -220,18 +223,27 @@ def _meeting(sides: list[_Side]) -> tuple[tuple[int, int], str, float, Triple, t
     if not sides:
         return (-1, -1), "open", 0.0, none, (none, none)
     a = sides[0]
-    into_a = np.cross(a.normal, a.tangent)
+    into_a = _cross(a.normal, a.tangent)
     if len(sides) != 2:
-        return (a.face, -1), "open", 0.0, _triple(a.tangent), (_triple(into_a), none)
+        return (a.face, -1), "open", 0.0, a.tangent, (into_a, none)
     b = sides[1]
-    into_b = np.cross(b.normal, b.tangent)
-    angle = math.degrees(math.acos(float(np.clip(a.normal @ b.normal, -1.0, 1.0))))
-    turn = "convex" if float(np.cross(a.normal, b.normal) @ a.tangent) > 0 else "concave"
+    into_b = _cross(b.normal, b.tangent)
+    angle = math.degrees(math.acos(min(max(_dot(a.normal, b.normal), -1.0), 1.0)))
+    turn = "convex" if _dot(_cross(a.normal, b.normal), a.tangent) > 0 else "concave"
     if angle < SMOOTH_DEG:
         turn = "smooth"
     if a.face == b.face:
         turn = "seam"
-    return (a.face, b.face), turn, angle, _triple(a.tangent), (_triple(into_a), _triple(into_b))
+    return (a.face, b.face), turn, angle, a.tangent, (into_a, into_b)
+
+
+def _cross(a: Triple, b: Triple) -> Triple:
+    # Plain numbers: numpy's overhead on single vectors would cost more than everything else here.
+    return a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]
+
+
+def _dot(a: Triple, b: Triple) -> float:
+    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 
 
 def _triple(v: Any) -> Triple:
@@ -300,7 +312,14 @@ def _is_concave(surface: Any, kind: str, origin: Triple, axis: Triple, radius: f
     if kind != "sphere":
         out = away - np.array(axis) * float(away @ np.array(axis))
         away = away - radius * out / max(float(np.linalg.norm(out)), 1e-12) if kind == "torus" and radius else out
-    return bool(float(normal @ away) < 0)
+    return _dot(normal, _triple(away)) < 0
+
+
+def volume_of(shape: Any) -> tuple[float, Triple]:
+    """Exact volume of a body and its centre of mass (`GProp`)."""
+    volume = GProp_GProps()
+    BRepGProp.VolumeProperties_s(shape, volume)
+    return volume.Mass(), volume.CentreOfMass().Coord()
 
 
 def measure(shape: Any) -> tuple[float, float, Triple]:

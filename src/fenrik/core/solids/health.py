@@ -12,7 +12,7 @@ from OCP.BRepLib import BRepLib
 from OCP.TopAbs import TopAbs_SHELL
 from OCP.TopoDS import TopoDS
 
-from fenrik.core.solids.describe import list_faces, list_shapes, measure
+from fenrik.core.solids.describe import list_faces, list_shapes, volume_of
 from fenrik.core.solids.facets import EdgeTable
 from fenrik.core.solids.model import Body, Edge, Face, HealthNote, Mesh, Solid
 from fenrik.core.solids.splitting import kind_of
@@ -35,7 +35,7 @@ def mend(bodies: list[NamedShape]) -> tuple[list[NamedShape], list[HealthNote]]:
         if kind_of(body.shape) != "solid":
             body, note = _sewn(body)
             notes += note
-        if kind_of(body.shape) == "solid" and measure(body.shape)[0] < 0:
+        if kind_of(body.shape) == "solid" and volume_of(body.shape)[0] < 0:
             solid = TopoDS.Solid(body.shape)
             BRepLib.OrientClosedSolid_s(solid)
             body = replace(body, shape=solid)

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import gc
 import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -23,6 +26,7 @@ VIEW_DEFLECTION = 5e-4
 EXACT_SUFFIXES = (".step", ".stp", ".iges", ".igs", ".brep", ".brp")
 SUFFIXES = (*EXACT_SUFFIXES, *MESH_SUFFIXES)
 _USUAL_MM = (1.0, 5000.0)
+Triple = tuple[float, float, float]
 
 
 def read_solid(data: bytes, name: str, scale: float = 1.0) -> Solid:
@@ -57,7 +61,21 @@ def read_solid(data: bytes, name: str, scale: float = 1.0) -> Solid:
             _check_numbers(body.corners)
         solid = solid_from_meshes(bodies, scale)
         return replace(solid, warnings=[*solid.warnings, *size_warnings(np.ptp(solid.mesh.vertices, axis=0))])
-    return solid_from_shapes(_read_shapes(data, suffix, name), scale)
+    with _no_collecting():
+        return solid_from_shapes(_read_shapes(data, suffix, name), scale)
+
+
+@contextmanager
+def _no_collecting() -> Iterator[None]:
+    """The tables of a large model are hundreds of thousands of small objects without cycles; looking for cycles among
+    them again and again would take as long as reading."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
 
 
 def _read_shapes(data: bytes, suffix: str, name: str) -> list[NamedShape]:
@@ -114,7 +132,7 @@ def solid_from_shapes(shapes: list[NamedShape], scale: float = 1.0) -> Solid:
         FenrikError: when there is no face, or coordinates are not numbers.
     """
     from fenrik.core.solids import tessellate as tess
-    from fenrik.core.solids.describe import describe, measure
+    from fenrik.core.solids.describe import describe
     from fenrik.core.solids.health import check_tables, mend
     from fenrik.core.solids.splitting import compound_of, split_bodies
 
@@ -123,12 +141,11 @@ def solid_from_shapes(shapes: list[NamedShape], scale: float = 1.0) -> Solid:
         raise fail("part.file", "holds no surface at all.", "Export the solid body, not only curves or points.")
     bodies, notes = mend(bodies)
     shape = compound_of([b.shape for b in bodies])
-    volume, area, centroid = measure(shape)
     rough = tess.bounds_of(shape)
     _check_numbers(rough)
     deflection = max(float(np.linalg.norm(rough[1] - rough[0])) * VIEW_DEFLECTION, 1e-6)
     faces, edges = describe(shape, deflection)
-    listed, faces = _list_bodies(bodies, faces)
+    listed, faces, centroid = _list_bodies(bodies, faces)
     brep = tess.to_bytes(shape)
     mesh = tess.tessellate(shape, deflection)
     if len(mesh.triangles) == 0:
@@ -143,12 +160,13 @@ def solid_from_shapes(shapes: list[NamedShape], scale: float = 1.0) -> Solid:
             "Heal the model where it was made."
         )
     warnings += size_warnings(rough[1] - rough[0])
+    volume, area = sum(b.volume_mm3 for b in listed), sum(f.area_mm2 for f in faces)
     return Solid(mesh, faces, edges, brep, volume, area, centroid, warnings, "mm", scale, listed, notes)
 
 
-def _list_bodies(bodies: list[NamedShape], faces: list[Face]) -> tuple[list[Body], list[Face]]:
-    """Bodies with their stretch of faces; the faces learn their body and colour."""
-    from fenrik.core.solids.describe import list_faces, measure
+def _list_bodies(bodies: list[NamedShape], faces: list[Face]) -> tuple[list[Body], list[Face], Triple]:
+    """Bodies with their stretch of faces, and the centre of mass of all; the faces learn their body and colour."""
+    from fenrik.core.solids.describe import list_faces, volume_of
     from fenrik.core.solids.splitting import compound_of, kind_of
 
     counts = [len(list_faces(b.shape)) for b in bodies]
@@ -157,12 +175,23 @@ def _list_bodies(bodies: list[NamedShape], faces: list[Face]) -> tuple[list[Body
         counts = [len(faces)]
     listed: list[Body] = []
     coloured: list[Face] = []
+    moments: list[tuple[float, Triple]] = []
     for k, (body, count) in enumerate(zip(bodies, counts, strict=True)):
         own = faces[len(coloured) : len(coloured) + count]
         colours = body.face_colours if len(body.face_colours) == count else [""] * count
-        listed.append(Body(body.name, kind_of(body.shape), len(coloured), count, measure(body.shape)[0], body.colour))
+        volume, centre = volume_of(body.shape)
+        moments.append((volume, centre))
+        listed.append(Body(body.name, kind_of(body.shape), len(coloured), count, volume, body.colour))
         coloured += [replace(f, body=k, colour=c or body.colour) for f, c in zip(own, colours, strict=True)]
-    return listed, coloured
+    return listed, coloured, _middle(moments, coloured)
+
+
+def _middle(moments: list[tuple[float, Triple]], faces: list[Face]) -> Triple:
+    """Centre of mass of bodies; of their surface where they enclose nothing."""
+    if abs(sum(v for v, _ in moments)) < 1e-12:
+        moments = [(f.area_mm2, f.centroid) for f in faces]
+    x, y, z = np.average([c for _, c in moments], axis=0, weights=[w for w, _ in moments]).tolist()
+    return x, y, z
 
 
 def mesh_at(solid: Solid, deflection_mm: float) -> Mesh:
