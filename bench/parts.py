@@ -83,7 +83,7 @@ def import_step() -> None:
 
     plate = bench_plate()
     shapes = []
-    for k in range(26):
+    for k in range(36):
         trsf = gp_Trsf()
         trsf.SetTranslation(gp_Vec(0, 0, 60.0 * k))
         shapes.append(NamedShape(BRepBuilderAPI_Transform(plate, trsf, True).Shape(), f"Plate {k + 1}"))

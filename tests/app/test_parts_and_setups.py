@@ -7,10 +7,10 @@ import zipfile
 import ezdxf
 import numpy as np
 import pytest
-from parts import box, cut, cylinder, plate
 
 from app_fixtures import decode, patch
 from fenrik.core.solids.xcaf import NamedShape, write_step
+from parts import box, cut, cylinder, plate
 
 DIAL = "dial-plate"
 

@@ -5,11 +5,11 @@ import json
 import ezdxf
 import numpy as np
 import pytest
-from parts import box, cut, cylinder, dressed, plate
 from playwright.sync_api import expect
 from test_road import choose, click_view, field, fill, stage
 
 from fenrik.core.solids.xcaf import NamedShape, write_step
+from parts import box, cut, cylinder, dressed, plate
 
 
 @pytest.fixture(scope="session")
@@ -303,3 +303,14 @@ def test_tool_lists_go_out_and_come_in(page, job, client, tmp_path):
         page.get_by_role("button", name="Import a list").click()
     chooser.value.set_files(str(path))
     expect(page.get_by_role("alert")).to_contain_text("not JSON")
+
+
+def test_a_sketch_bounds_a_row_and_a_row_works_on_one_copy(page):
+    ready(page, "/jobs/dial-plate/route?rows=20")
+    expect(page.locator(".sheet").get_by_role("combobox", name="Sketch")).to_have_value("Ring of the scale")
+    expect(page.locator("tr[data-state=ready]")).to_have_count(2)
+    ready(page, "/jobs/rail-brackets/route?rows=10")
+    choose(page, "Copies", "only number 3")
+    expect(page.locator("tr[data-state='out of date']")).to_have_count(1)
+    page.get_by_role("button", name="Undo").click()
+    expect(page.locator("tr[data-state=ready]")).to_have_count(1)

@@ -180,6 +180,11 @@ def _missing(build: Build, setups: list[SetupStatus]) -> list[Missing]:
         found.append(Missing(stage="tools", message="Add a tool."))
     if not job.operations:
         found.append(Missing(stage="route", message="Add an operation."))
+    for setup in job.setups:
+        used, places = {o.tool for o in job.route(setup)}, job.machine_of(setup).magazine_places
+        if 0 < places < len(used):
+            words = f"{setup.name or setup.id}: {len(used)} tools, but the magazine has {places} places."
+            found.append(Missing(stage="tools", message=words))
     for status in setups:
         if job.route(job.setup(status.id)) and status.proof != "ready":
             found.append(Missing(stage="proof", message="Compute and prove the route."))

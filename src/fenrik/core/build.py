@@ -268,7 +268,12 @@ class Build:
 
     def _tool_words(self, operation: Operation) -> dict[str, Any]:
         tool = self.job.tool(operation.tool)
-        return {"number": tool.number, "label": tool.label, "coolant": tool.coolant}
+        return {
+            "number": tool.number,
+            "label": tool.label,
+            "coolant": tool.coolant,
+            "offsets": [tool.length_offset, tool.diameter_offset],
+        }
 
     def _tolerances(self, setup: Setup) -> dict[int, float]:
         return {o.number: o.params.tolerance_mm for o in self.job.route(setup)}
@@ -522,7 +527,10 @@ class Build:
         if isinstance(params, ParallelFinishing) and isinstance(params.boundary, SketchBoundary):
             area = self._sketch_area(setup, params.boundary.sketch)
         stock = self.stock_before(operation)
+        obstacles = self._obstacles(setup, operation.instance)
         top = float(self.placing(setup).stock[1][2])
+        if obstacles is not None:
+            top = max(top, float(obstacles.bounds()[1][2]))
         return StrategyInputs(
             mesh,
             stock,
@@ -533,7 +541,7 @@ class Build:
             boundary,
             progress,
             area,
-            self._obstacles(setup, operation.instance),
+            obstacles,
         )
 
     def _sketch_area(self, setup: Setup, sketch_id: str) -> BaseGeometry:

@@ -198,3 +198,19 @@ def test_cutter_location_words():
     assert np.allclose(goto[:, 3:], [0, 0, 1])
     assert lines.count("RAPID") == (flat.feed == 0).sum()
     assert lines[-1] == "FINI"
+
+
+def test_length_offsets_and_extended_work_offsets_are_written_and_read_back():
+    tool = TOOLS[0].model_copy(update={"length_offset": 17})
+    row = PostedOperation(10, "Offsets", tool, 6000, path(1))
+    for name, dialect in load_dialects().items():
+        if not dialect.extended_offset:
+            with pytest.raises(FenrikError, match="does not have"):
+                post_programs(dialect, [row], "offsets", 107)
+            continue
+        program = post_programs(dialect, [row], "offsets", 107)[0]
+        read = read_program(program.text, 1)
+        assert set(read.offset) == {107}, name
+        assert read.length_offset[-1] == 17
+    with pytest.raises(FenrikError, match="without its number"):
+        read_program(b"G21 G90 G54.1\nG0 X1 Y1 Z1\nM30\n")

@@ -1930,7 +1930,7 @@ export interface components {
          * @description One thing that a check of the model found.
          *
          *     Attributes:
-         *         kind: open shell, sliver, tiny edge, self-crossing, invalid.
+         *         kind: open shell, pinch, sliver, tiny edge, self-crossing, invalid.
          *         mended: it was put right on reading.
          *         place: where, in part coordinates.
          */
@@ -2715,7 +2715,7 @@ export interface components {
         };
         /**
          * Seat
-         * @description A flat face of a fixture, and the face of the part or of another fixture that it shall lie on; numbers as in the geometry.
+         * @description A flat face of a fixture, and the face of the part or another fixture that it shall lie on, by number.
          */
         Seat: {
             /** Face */

@@ -56,7 +56,8 @@ function OperationForm({ operation: o }: { operation: Operation }) {
   const at = `operations/${o.number}`;
   const put = (field: string, value: unknown, was: unknown) => job.edit([{ path: `${at}/${field}`, value, was }], `${o.number} ${field}`);
   const state = job.status?.operations.find((s) => s.number === o.number);
-  const p = o.params as Params & { scallop_mm?: number | null; stepover_mm?: number | null; boundary?: { kind: string; faces?: FaceSelector[] } };
+  const p = o.params as Params & { scallop_mm?: number | null; stepover_mm?: number | null; boundary?: { kind: string; faces?: FaceSelector[]; sketch?: string } };
+  const grid = job.doc.setups.find((s) => s.id === o.setup)?.grid as { columns: number; rows: number } | null | undefined;
   const byScallop = "scallop_mm" in p && p.scallop_mm != null;
   const pickFaces = view.picking === "boundary";
   const change = (field: string, value: unknown, was: unknown) => put(`params/${field}`, value, was);
@@ -68,6 +69,7 @@ function OperationForm({ operation: o }: { operation: Operation }) {
       <fieldset>
         <TextInput size="xs" label="What it does" value={name} onChange={(e) => setName(e.currentTarget.value)} onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()} onBlur={() => name !== o.name && put("name", name, o.name)} />
         <Select size="xs" mt={6} label="Tool" allowDeselect={false} value={String(o.tool)} data={job.doc.tools.map((t) => ({ value: String(t.number), label: `T${t.number} ${toolLabel(t)}` }))} onChange={(v) => put("tool", Number(v), o.tool)} />
+        {grid && <Select size="xs" mt={6} label="Copies" allowDeselect={false} value={String(o.instance ?? "")} data={[{ value: "", label: "all together" }, ...Array.from({ length: grid.columns * grid.rows }, (_, k) => ({ value: String(k + 1), label: `only number ${k + 1}` }))]} onChange={(v) => put("instance", v ? Number(v) : null, o.instance)} />}
       </fieldset>
       <fieldset>
         <legend>Path</legend>
@@ -80,8 +82,9 @@ function OperationForm({ operation: o }: { operation: Operation }) {
       {p.boundary && (
         <fieldset>
           <legend>Boundary</legend>
-          <SegmentedControl size="xs" fullWidth aria-label="Boundary" value={pickFaces ? "faces" : p.boundary.kind} data={[{ value: "part outline", label: "Part outline" }, { value: "faces", label: "Picked faces" }]}
-            onChange={(v) => { if (v === "faces") view.set({ picking: "boundary", faces: [] }); else { view.set({ picking: "" }); change("boundary", { kind: "part outline" }, p.boundary); } }} />
+          <SegmentedControl size="xs" fullWidth aria-label="Boundary" value={pickFaces ? "faces" : p.boundary.kind} data={[{ value: "part outline", label: "Part outline" }, { value: "faces", label: "Picked faces" }, { value: "sketch", label: "Sketch", disabled: !job.doc.sketches.length }]}
+            onChange={(v) => { if (v === "faces") return view.set({ picking: "boundary", faces: [], edges: [] }); view.set({ picking: "" }); change("boundary", v === "sketch" ? { kind: "sketch", sketch: job.doc.sketches[0].id } : { kind: "part outline" }, p.boundary); }} />
+          {!pickFaces && p.boundary.kind === "sketch" && <Select size="xs" mt={6} label="Sketch" description="Closed curves; one inside another is kept out" allowDeselect={false} value={p.boundary.sketch ?? null} data={job.doc.sketches.map((s) => ({ value: s.id, label: s.name || s.id }))} onChange={(v) => change("boundary", { kind: "sketch", sketch: v }, p.boundary)} />}
           {pickFaces && <BoundaryPicker onDone={(faces) => { view.set({ picking: "", faces: [] }); change("boundary", { kind: "faces", faces }, p.boundary); }} />}
           {!pickFaces && p.boundary.kind === "faces" && <Text mt={6} className="faint">{p.boundary.faces?.length} faces picked</Text>}
         </fieldset>

@@ -99,6 +99,8 @@ def _tool_values(operation: PostedOperation) -> dict[str, Any]:
     tool = operation.tool
     return {
         "number": tool.number,
+        "length_offset": tool.length_offset or tool.number,
+        "diameter_offset": tool.diameter_offset or tool.number,
         "name": tool.label,
         "rpm": round(operation.rpm),
         "coolant": tool.coolant,

@@ -43,13 +43,17 @@ def check_fixtures(
     bodies += [("shank", p) for p in shank_profiles(tool)] + [("holder", p) for p in holder_profiles(tool)]
     if inputs.settings.near_miss_mm > 0:
         bodies += [("near miss", p) for p in holder_profiles(tool, inputs.settings.near_miss_mm)]
-    worst: dict[str, Points] = {}
+    worst: dict[str, tuple[Points, Points]] = {}
     for name, profile in bodies:
-        depth = _depth(fixtures, profile, starts, ends)
-        worst[name] = np.maximum(worst.get(name, np.zeros(len(ends))), depth)
+        depth, place = _deepest(fixtures, profile, starts, ends)
+        before = worst.get(name)
+        if before is not None:
+            deeper = depth > before[0]
+            depth, place = np.where(deeper, depth, before[0]), np.where(deeper[:, None], place, before[1])
+        worst[name] = depth, place
     found: list[Finding] = []
     told = np.zeros(len(ends), bool)
-    for name, depth in worst.items():
+    for name, (depth, places) in worst.items():
         bad = (depth > CONTACT_MM) & ~told
         told |= bad
         near = name == "near miss"
@@ -74,14 +78,14 @@ def check_fixtures(
                 message=message,
                 advice="Move or lower the fixture, or keep the path away from it.",
             )
-            x, y, z = (ends[row] - inputs.zero).tolist()
+            x, y, z = (places[row] - inputs.zero).tolist()
             found.append(finding.model_copy(update={"place": (x, y, z)}))
     return found
 
 
-def _depth(fixtures: Mesh, profile: Profile, starts: Points, ends: Points) -> Points:
-    """How deep a body stands in the fixtures during each motion, 0 where it stays clear."""
-    depth = np.zeros(len(ends))
+def _deepest(fixtures: Mesh, profile: Profile, starts: Points, ends: Points) -> tuple[Points, Points]:
+    """How deep a body stands in the fixtures during each motion (0 where it stays clear), and the tip's place there."""
+    depth, place = np.zeros(len(ends)), ends.copy()
     low, high = fixtures.bounds()
     lowest, highest = np.minimum(starts, ends), np.maximum(starts, ends)
     reach = profile.radius_mm
@@ -89,7 +93,7 @@ def _depth(fixtures: Mesh, profile: Profile, starts: Points, ends: Points) -> Po
     near &= lowest[:, 2] < high[2]
     rows = np.flatnonzero(near)
     if len(rows) == 0:
-        return depth
+        return depth, place
     index = DropIndex.build(fixtures, profile)
     count = np.maximum(np.ceil(np.linalg.norm(ends[rows] - starts[rows], axis=1) / STEP_MM).astype(np.int64), 1)
     for begin in range(0, len(rows), BATCH):
@@ -98,5 +102,11 @@ def _depth(fixtures: Mesh, profile: Profile, starts: Points, ends: Points) -> Po
         share = np.concatenate([np.linspace(0, 1, n + 1) for n in steps.tolist()])[:, None]
         places = starts[some][owner] * (1 - share) + ends[some][owner] * share
         over = tip_heights(index, places[:, :2]) - places[:, 2]
-        np.maximum.at(depth, some[owner], np.maximum(over, 0.0))
-    return depth
+        first = np.concatenate([[0], np.cumsum(steps + 1)[:-1]])
+        most = np.maximum.reduceat(over, first)
+        # The first sample of each motion that is as deep as its deepest.
+        at = np.flatnonzero(over == most[owner])
+        _, which = np.unique(owner[at], return_index=True)
+        bad = most > 0
+        depth[some[bad]], place[some[bad]] = most[bad], places[at[which]][bad]
+    return depth, place

@@ -31,6 +31,8 @@ from OCP.TopoDS import TopoDS
 from fenrik.core.solids.model import Edge, Face
 
 Triple = tuple[float, float, float]
+Moments = tuple[float, Triple]
+"""Volume and centre of mass."""
 _SURFACES = {
     GeomAbs_SurfaceType.GeomAbs_Plane: "plane",
     GeomAbs_SurfaceType.GeomAbs_Cylinder: "cylinder",
@@ -116,6 +118,8 @@ class _EdgeNumbers:
             self._numbers.append(-1 if degenerated else len(self.curves))
             if not degenerated:
                 self.curves.append(edge)
+        self.along = [_along(edge) for edge in self.curves]
+        """Unit direction in the middle of each, whatever way a face runs along it; None where there is none."""
 
     def of(self, edge: Any) -> int:
         """The edge's number; −1 where it is a point only."""
@@ -136,7 +140,7 @@ def _loops(face: Any, index: int, numbers: _EdgeNumbers, sides: list[list[_Side]
             if number < 0:
                 continue
             loop.append(number)
-            side = _side(edge, face, surface, index, reversed_)
+            side = _side(edge, face, surface, index, reversed_, numbers.along[number])
             if side is not None:
                 sides[number].append(side)
         if loop:
@@ -144,23 +148,29 @@ def _loops(face: Any, index: int, numbers: _EdgeNumbers, sides: list[list[_Side]
     return tuple(loops)
 
 
-def _side(edge: Any, face: Any, surface: Any, index: int, reversed_: bool) -> _Side | None:
+def _along(edge: Any) -> Triple | None:
+    curve = BRepAdaptor_Curve(edge)
+    point, along = gp_Pnt(), gp_Vec()
+    curve.D1(0.5 * (curve.FirstParameter() + curve.LastParameter()), point, along)
+    length = along.Magnitude()
+    return None if length < 1e-12 else (along.X() / length, along.Y() / length, along.Z() / length)
+
+
+def _side(edge: Any, face: Any, surface: Any, index: int, reversed_: bool, along: Triple | None) -> _Side | None:
     """Normal and direction in the middle of an edge, seen from one face."""
+    if along is None:
+        return None
     flat = BRepAdaptor_Curve2d(edge, face)
     middle = 0.5 * (flat.FirstParameter() + flat.LastParameter())
     if not math.isfinite(middle):
         return None
     uv = flat.Value(middle)
     normal = _normal(surface, uv.X(), uv.Y(), reversed_)
-    curve = BRepAdaptor_Curve(edge)
-    point, along = gp_Pnt(), gp_Vec()
-    curve.D1(0.5 * (curve.FirstParameter() + curve.LastParameter()), point, along)
-    length = along.Magnitude()
-    if normal is None or length < 1e-12:
+    if normal is None:
         return None
     # The face's own orientation is in that of the edge, since its wires were explored from it.
-    size = -length if edge.Orientation() == TopAbs_REVERSED else length
-    return _Side(index, normal, (along.X() / size, along.Y() / size, along.Z() / size))
+    backwards = edge.Orientation() == TopAbs_REVERSED
+    return _Side(index, normal, (-along[0], -along[1], -along[2]) if backwards else along)
 
 
 def _normal(surface: Any, u: float, v: float, reversed_: bool) -> Triple | None:
@@ -225,7 +235,7 @@ def _meeting(sides: list[_Side]) -> tuple[tuple[int, int], str, float, Triple, t
     a = sides[0]
     into_a = _cross(a.normal, a.tangent)
     if len(sides) != 2:
-        return (a.face, -1), "open", 0.0, a.tangent, (into_a, none)
+        return (a.face, -1), "open" if len(sides) == 1 else "pinch", 0.0, a.tangent, (into_a, none)
     b = sides[1]
     into_b = _cross(b.normal, b.tangent)
     angle = math.degrees(math.acos(min(max(_dot(a.normal, b.normal), -1.0), 1.0)))
@@ -315,7 +325,7 @@ def _is_concave(surface: Any, kind: str, origin: Triple, axis: Triple, radius: f
     return _dot(normal, _triple(away)) < 0
 
 
-def volume_of(shape: Any) -> tuple[float, Triple]:
+def volume_of(shape: Any) -> Moments:
     """Exact volume of a body and its centre of mass (`GProp`)."""
     volume = GProp_GProps()
     BRepGProp.VolumeProperties_s(shape, volume)

@@ -12,7 +12,7 @@ from OCP.BRepLib import BRepLib
 from OCP.TopAbs import TopAbs_SHELL
 from OCP.TopoDS import TopoDS
 
-from fenrik.core.solids.describe import list_faces, list_shapes, volume_of
+from fenrik.core.solids.describe import Moments, list_faces, list_shapes, volume_of
 from fenrik.core.solids.facets import EdgeTable
 from fenrik.core.solids.model import Body, Edge, Face, HealthNote, Mesh, Solid
 from fenrik.core.solids.splitting import kind_of
@@ -24,24 +24,27 @@ SLIVER_MM = 0.005
 MAX_NOTES_OF_A_KIND = 20
 
 
-def mend(bodies: list[NamedShape]) -> tuple[list[NamedShape], list[HealthNote]]:
+def mend(bodies: list[NamedShape]) -> tuple[list[NamedShape], list[Moments], list[HealthNote]]:
     """Sew open faces together, and turn solids the right way out.
 
     Returns:
-        The bodies and what was done; a body that cannot be mended is kept as it is.
+        The bodies, their volumes with centres, and what was done; a body that cannot be mended is kept as it is.
     """
-    mended, notes = [], []
+    mended, measured, notes = [], [], []
     for body in bodies:
         if kind_of(body.shape) != "solid":
             body, note = _sewn(body)
             notes += note
-        if kind_of(body.shape) == "solid" and volume_of(body.shape)[0] < 0:
+        moments = volume_of(body.shape)
+        if kind_of(body.shape) == "solid" and moments[0] < 0:
+            moments = -moments[0], moments[1]
             solid = TopoDS.Solid(body.shape)
             BRepLib.OrientClosedSolid_s(solid)
             body = replace(body, shape=solid)
             notes.append(HealthNote("invalid", f"{body.name} was inside out and has been turned round.", True))
         mended.append(body)
-    return mended, notes
+        measured.append(moments)
+    return mended, measured, notes
 
 
 def _sewn(body: NamedShape) -> tuple[NamedShape, list[HealthNote]]:
@@ -58,23 +61,30 @@ def _sewn(body: NamedShape) -> tuple[NamedShape, list[HealthNote]]:
     return replace(body, shape=solid), [note]
 
 
+_ODD_EDGES = {
+    "open": (
+        "open shell",
+        "is open: {count} edges ({total:.3g} mm) have a face on one side only. "
+        "Volume and deviation near them are not right.",
+    ),
+    "pinch": (
+        "pinch",
+        "touches itself: {count} edges ({total:.3g} mm) have more than two faces. Walls there are thin.",
+    ),
+}
+
+
 def check_tables(faces: list[Face], edges: list[Edge], bodies: list[Body]) -> list[HealthNote]:
     """What the tables of a model show at once: open edges, tiny edges, slivers."""
     notes: list[HealthNote] = []
+    odd = [e for e in edges if e.turn in _ODD_EDGES and e.faces[0] >= 0]
     for k, body in enumerate(bodies):
-        rim = [e for e in edges if e.turn == "open" and e.faces[0] >= 0 and faces[e.faces[0]].body == k]
-        if rim:
-            total = sum(e.length_mm for e in rim)
-            notes.append(
-                HealthNote(
-                    "open shell",
-                    f"{body.name} is open: {len(rim)} edges ({total:.3g} mm) have a face on one side only. "
-                    "Volume and deviation near them are not right.",
-                    False,
-                    rim[0].middle,
-                    total,
-                )
-            )
+        for turn, (kind, words) in _ODD_EDGES.items():
+            found = [e for e in odd if e.turn == turn and faces[e.faces[0]].body == k]
+            if found:
+                total = sum(e.length_mm for e in found)
+                message = f"{body.name} {words.format(count=len(found), total=total)}"
+                notes.append(HealthNote(kind, message, False, found[0].middle, total))
     tiny = [e for e in edges if e.length_mm < TINY_EDGE_MM]
     notes += [
         HealthNote("tiny edge", f"An edge is only {e.length_mm:.2g} mm long.", False, e.middle, e.length_mm)

@@ -100,7 +100,7 @@ class Edge:
     Attributes:
         kind: line, circle or curve; circles know their centre, radius and axis.
         faces: the two faces, −1 where one is missing; the same twice at a seam.
-        turn: convex, concave, smooth (tangent), seam, or open; empty for a mesh.
+        turn: convex, concave, smooth (tangent), seam, open, or pinch (more than two faces); empty for a mesh.
         angle_deg: between the outward normals in the middle.
         middle, tangent: half-way point, and direction there (with the face `faces[0]` at its left).
         into: directions from the middle into each of the two faces.
@@ -146,7 +146,7 @@ class HealthNote:
     """One thing that a check of the model found.
 
     Attributes:
-        kind: open shell, sliver, tiny edge, self-crossing, invalid.
+        kind: open shell, pinch, sliver, tiny edge, self-crossing, invalid.
         mended: it was put right on reading.
         place: where, in part coordinates.
     """

@@ -17,6 +17,7 @@ from fenrik.core.solids.meshes import MESH_SUFFIXES, read_mesh_file, solid_from_
 from fenrik.core.solids.model import Body, Face, Mesh, Solid
 
 if TYPE_CHECKING:
+    from fenrik.core.solids.describe import Moments, Triple
     from fenrik.core.solids.xcaf import NamedShape
 
 MAX_BYTES = 128 * 1024 * 1024
@@ -26,7 +27,6 @@ VIEW_DEFLECTION = 5e-4
 EXACT_SUFFIXES = (".step", ".stp", ".iges", ".igs", ".brep", ".brp")
 SUFFIXES = (*EXACT_SUFFIXES, *MESH_SUFFIXES)
 _USUAL_MM = (1.0, 5000.0)
-Triple = tuple[float, float, float]
 
 
 def read_solid(data: bytes, name: str, scale: float = 1.0) -> Solid:
@@ -139,13 +139,13 @@ def solid_from_shapes(shapes: list[NamedShape], scale: float = 1.0) -> Solid:
     bodies = split_bodies(shapes, scale)
     if not bodies:
         raise fail("part.file", "holds no surface at all.", "Export the solid body, not only curves or points.")
-    bodies, notes = mend(bodies)
+    bodies, moments, notes = mend(bodies)
     shape = compound_of([b.shape for b in bodies])
     rough = tess.bounds_of(shape)
     _check_numbers(rough)
     deflection = max(float(np.linalg.norm(rough[1] - rough[0])) * VIEW_DEFLECTION, 1e-6)
     faces, edges = describe(shape, deflection)
-    listed, faces, centroid = _list_bodies(bodies, faces)
+    listed, faces, centroid = _list_bodies(bodies, moments, faces)
     brep = tess.to_bytes(shape)
     mesh = tess.tessellate(shape, deflection)
     if len(mesh.triangles) == 0:
@@ -154,7 +154,7 @@ def solid_from_shapes(shapes: list[NamedShape], scale: float = 1.0) -> Solid:
     warnings = [n.message for n in notes if not n.mended and n.kind in ("open shell", "invalid")]
     if all(b.kind != "solid" for b in listed):
         warnings.insert(0, "The file holds faces but no closed solid; volume and collision checks may be wrong.")
-    elif tess.open_edges(mesh) and not any(n.kind == "open shell" for n in notes):
+    elif tess.open_edges(mesh) and not any(n.kind in ("open shell", "pinch") for n in notes):
         warnings.append(
             "The faces of the solid do not close. Paths work; volume and deviation near the gaps do not. "
             "Heal the model where it was made."
@@ -164,29 +164,29 @@ def solid_from_shapes(shapes: list[NamedShape], scale: float = 1.0) -> Solid:
     return Solid(mesh, faces, edges, brep, volume, area, centroid, warnings, "mm", scale, listed, notes)
 
 
-def _list_bodies(bodies: list[NamedShape], faces: list[Face]) -> tuple[list[Body], list[Face], Triple]:
+def _list_bodies(
+    bodies: list[NamedShape], moments: list[Moments], faces: list[Face]
+) -> tuple[list[Body], list[Face], Triple]:
     """Bodies with their stretch of faces, and the centre of mass of all; the faces learn their body and colour."""
     from fenrik.core.solids.describe import list_faces, volume_of
     from fenrik.core.solids.splitting import compound_of, kind_of
 
     counts = [len(list_faces(b.shape)) for b in bodies]
     if sum(counts) != len(faces):  # bodies that share faces are one body
-        bodies = [replace(bodies[0], shape=compound_of([b.shape for b in bodies]), face_colours=[])]
+        joined = compound_of([b.shape for b in bodies])
+        bodies, moments = [replace(bodies[0], shape=joined, face_colours=[])], [volume_of(joined)]
         counts = [len(faces)]
     listed: list[Body] = []
     coloured: list[Face] = []
-    moments: list[tuple[float, Triple]] = []
     for k, (body, count) in enumerate(zip(bodies, counts, strict=True)):
         own = faces[len(coloured) : len(coloured) + count]
         colours = body.face_colours if len(body.face_colours) == count else [""] * count
-        volume, centre = volume_of(body.shape)
-        moments.append((volume, centre))
-        listed.append(Body(body.name, kind_of(body.shape), len(coloured), count, volume, body.colour))
+        listed.append(Body(body.name, kind_of(body.shape), len(coloured), count, moments[k][0], body.colour))
         coloured += [replace(f, body=k, colour=c or body.colour) for f, c in zip(own, colours, strict=True)]
     return listed, coloured, _middle(moments, coloured)
 
 
-def _middle(moments: list[tuple[float, Triple]], faces: list[Face]) -> Triple:
+def _middle(moments: list[Moments], faces: list[Face]) -> Triple:
     """Centre of mass of bodies; of their surface where they enclose nothing."""
     if abs(sum(v for v, _ in moments)) < 1e-12:
         moments = [(f.area_mm2, f.centroid) for f in faces]

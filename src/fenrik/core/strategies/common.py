@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -56,6 +56,10 @@ class CommonParams(BaseModel):
     )
 
 
+OBSTACLE_CLEARANCE_MM = 0.5
+"""How far the cutter keeps from fixtures and other copies; more than the tolerance of a path."""
+
+
 @dataclass(frozen=True)
 class StrategyInputs:
     """Everything a strategy may look at; all in the setup's frame (z up), mm.
@@ -86,8 +90,26 @@ class StrategyInputs:
 
     def drop_index(self, allowance_mm: float) -> DropIndex:
         """The part and the obstacles made ready for this tool grown by an allowance."""
-        mesh = self.mesh if self.obstacles is None else join_meshes([self.mesh, self.obstacles])
+        mesh = self.mesh if self.obstacles is None else join_meshes([self.mesh, self.grown_obstacles()])
         return DropIndex.build(mesh, cutter_profile(self.tool.cutter, allowance_mm))
+
+    def grown_obstacles(self) -> Mesh:
+        """The obstacles moved to four sides and up, together: to a tool from above they are larger by the clearance."""
+        assert self.obstacles is not None
+        c = OBSTACLE_CLEARANCE_MM
+        steps = [np.array([x, y, c]) for x in (-c, c) for y in (-c, c)]
+        return join_meshes([replace(self.obstacles, vertices=self.obstacles.vertices + step) for step in steps])
+
+
+def held_back(place: tuple[float, float, float], area_mm2: float) -> Unreached:
+    """A place that stays uncut because the cutter keeps clear of an obstacle."""
+    return Unreached(
+        reason="A fixture or another copy keeps the cutter away.",
+        place=place,
+        level_mm=place[2],
+        area_mm2=area_mm2,
+        advice="Move the fixture, or machine the place in another setup.",
+    )
 
 
 @dataclass(frozen=True)

@@ -31,6 +31,7 @@ from fenrik.core.strategies.common import (
     Outcome,
     StockTops,
     StrategyInputs,
+    held_back,
     require,
     to_points,
 )
@@ -434,7 +435,7 @@ class _NarrowPlaces:
     def __init__(self, inputs: StrategyInputs, params: LevelRoughing, tops: StockTops, heights: HeightField) -> None:
         from fenrik.core.contact import DropIndex, tip_heights_grid
         from fenrik.core.contact.region import PIN_RADIUS_MM
-        from fenrik.core.tools.profile import bull_nose_profile
+        from fenrik.core.tools.profile import bull_nose_profile, cutter_profile
 
         self.tool_radius = inputs.tool.cutter.radius_mm
         self.lift = params.floor_allowance_mm
@@ -458,6 +459,11 @@ class _NarrowPlaces:
         ]
         self.tops = np.where(outside[0][:, None] | outside[1][None, :], -np.inf, self.tops)
         self.seen: list[tuple[np.ndarray, Unreached]] = []
+        self.held: list[np.ndarray] = []
+        self.fixture_heights = np.full(self.surface.shape, -np.inf)
+        if inputs.obstacles is not None:
+            index = DropIndex.build(inputs.grown_obstacles(), cutter_profile(inputs.tool.cutter))
+            self.fixture_heights = tip_heights_grid(index, heights.x, heights.y)
 
     def look(self, level: float) -> None:
         cell = self.heights.cell_mm
@@ -466,6 +472,9 @@ class _NarrowPlaces:
         if not wanted.any():
             return
         away = ndimage.distance_transform_edt(~free) * cell if free.any() else np.full(free.shape, np.inf)
+        held = wanted & (self.fixture_heights > level - self.lift) & (away > self.tool_radius + cell)
+        self._tell_held(held, level)
+        wanted &= ~held
         labels, count = ndimage.label(wanted)
         if count == 0:
             return
@@ -491,6 +500,23 @@ class _NarrowPlaces:
                     ),
                 )
             )
+
+    def _tell_held(self, held: np.ndarray, level: float) -> None:
+        """Stock that stays because a fixture or another copy is in the way of the cutter; each place at its widest."""
+        cell = self.heights.cell_mm
+        labels, count = ndimage.label(held)
+        for label in range(1, count + 1):
+            mask = labels == label
+            if mask.sum() * cell * cell < 0.2 * self.tool_radius**2:
+                continue
+            if any((m & mask).sum() and m.sum() >= mask.sum() for m in self.held):
+                continue
+            self.held = [m for m in self.held if not (m & mask).any()] + [mask]
+            self.seen = [(m, u) for m, u in self.seen if not (m & mask).any()]
+            rows, columns = np.nonzero(mask)
+            middle = np.argmin((rows - rows.mean()) ** 2 + (columns - columns.mean()) ** 2)
+            place = (float(self.heights.x[rows[middle]]), float(self.heights.y[columns[middle]]), level)
+            self.seen.append((mask, held_back(place, float(mask.sum()) * cell * cell)))
 
     def found(self) -> list[Unreached]:
         return [u for _, u in self.seen]

@@ -15,10 +15,12 @@ import numpy as np
 import shapely
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 from shapely import affinity
+from shapely.geometry import LineString
 from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact import DropIndex, tip_heights
 from fenrik.core.contact.region import part_outline
+from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.progress import Progress, part_of
 from fenrik.core.solids.references import FaceReference, FaceRule
@@ -29,10 +31,11 @@ from fenrik.core.strategies.common import (
     Outcome,
     StockTops,
     StrategyInputs,
+    held_back,
     require,
 )
 from fenrik.core.toolpath import Toolpath
-from fenrik.core.tools.profile import scallop_stepover
+from fenrik.core.tools.profile import cutter_profile, scallop_stepover
 
 SAMPLING_SHARE = 0.35
 THINNING_SHARE = 0.3
@@ -166,7 +169,29 @@ def parallel_finishing(inputs: StrategyInputs, params: ParallelFinishing) -> Out
     lines = _thin(passes, len(starts), params.tolerance_mm * THINNING_SHARE)
     curves = [np.column_stack([places(np.full(len(line), k), line[:, 0]), line[:, 1]]) for k, line in enumerate(lines)]
     inputs.progress(0.9, "linking passes")
-    return Outcome(_link(inputs, params, curves, starts[:, 1], stepover, index, region, floor, lift))
+    path = _link(inputs, params, curves, starts[:, 1], stepover, index, region, floor, lift)
+    return Outcome(path, _held_back(inputs, params.allowance_mm, curves, stepover, lift))
+
+
+def _held_back(
+    inputs: StrategyInputs, allowance_mm: float, curves: list[Points], stepover: float, lift: float
+) -> list[Unreached]:
+    """Where passes run over an obstacle instead of the part."""
+    if inputs.obstacles is None or not curves:
+        return []
+    index = DropIndex.build(inputs.grown_obstacles(), cutter_profile(inputs.tool.cutter, allowance_mm))
+    held = []
+    for curve in curves:
+        over = tip_heights(index, curve[:, :2]) + lift >= curve[:, 2] - 1e-6
+        both = over[:-1] & over[1:]
+        held += [LineString(curve[k : k + 2, :2]) for k in np.flatnonzero(both)]
+    patches = shapely.union_all([line.buffer(0.51 * stepover, cap_style="flat") for line in held])
+    found = []
+    for patch in shapely.get_parts(patches):
+        middle = patch.representative_point()
+        height = float(tip_heights(index, np.array([[middle.x, middle.y]]))[0])
+        found.append(held_back((middle.x, middle.y, height), float(patch.area)))
+    return found
 
 
 def _stepover(inputs: StrategyInputs, params: ParallelFinishing) -> float:

@@ -14,8 +14,8 @@ from fenrik.core.strategies.parallel_finishing import ParallelFinishing, paralle
 StrategyParams = Annotated[LevelRoughing | ParallelFinishing, Field(discriminator="strategy")]
 
 STRATEGIES: dict[str, tuple[type[BaseModel], Callable[..., Outcome], int]] = {
-    "level roughing": (LevelRoughing, level_roughing, 1),
-    "parallel finishing": (ParallelFinishing, parallel_finishing, 1),
+    "level roughing": (LevelRoughing, level_roughing, 2),
+    "parallel finishing": (ParallelFinishing, parallel_finishing, 2),
 }
 """Name → parameter model, function, version of the algorithm (raise it when the path it makes changes)."""
 
