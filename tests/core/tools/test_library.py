@@ -73,6 +73,7 @@ def test_any_tool_survives_csv(diameter, flutes, name):
             "greater than 0",
         ),
         ("number,holder\n1,nonsense", "is not a list"),
+        ("number,number.x\n1,2", "no value of its own"),
     ],
 )
 def test_wrong_rows_are_named(text, words):

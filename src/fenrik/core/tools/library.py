@@ -59,7 +59,11 @@ def tools_from_csv(text: str) -> list[Tool]:
     sample = text[:4096]
     delimiter = ";" if sample.count(";") > sample.count(",") else ","
     rows = []
-    for k, row in enumerate(csv.DictReader(io.StringIO(text.lstrip("\ufeff")), delimiter=delimiter)):
+    try:
+        table = list(csv.DictReader(io.StringIO(text.lstrip("\ufeff"), newline=""), delimiter=delimiter))
+    except csv.Error as error:
+        raise fail("tools", f"cannot be read as CSV: {error}.", "Write it again as CSV.") from error
+    for k, row in enumerate(table):
         if k >= MAX_TOOLS:
             raise fail("tools", f"holds more than {MAX_TOOLS} rows.", "Split the file.")
         if None in row:
@@ -87,6 +91,8 @@ def _nested(cells: dict[str, str], row: int) -> dict[str, Any]:
         here = data
         for name in path:
             here = here.setdefault(name, {})
+            if not isinstance(here, dict):
+                raise fail(f"row {row}, {column}", f"needs {name} to have no value of its own.", "Drop one column.")
         try:
             here[last] = text if column in _TEXTS else json.loads(text) if column in _LISTS else _cell(text)
         except ValueError as error:
