@@ -48,7 +48,7 @@ def test_from_a_step_file_to_a_saved_program_by_hand(page, step_file, client):
     expect(page.get_by_test_id("size")).to_have_text("60 × 40 × 20 mm")
     page.wait_for_timeout(1500)
     click_view(page)
-    expect(page.get_by_text("Picked faces")).to_be_visible()
+    expect(page.get_by_text("Picked: 1")).to_be_visible()
     expect(page.locator(".sheet").get_by_text("plane").first).to_be_visible()
     # Setups: stock, zero, turn.
     stage(page, "Setups")
