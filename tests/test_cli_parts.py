@@ -3,11 +3,11 @@
 import json
 
 import pytest
-from parts import box, cut, cylinder, plate
 
 from fenrik.cli import DONE, WRONG_JOB, main
 from fenrik.core.solids import read_solid
 from fenrik.core.solids.xcaf import NamedShape, write_step
+from parts import box, cut, cylinder, plate
 
 
 @pytest.fixture(scope="module")

@@ -1,7 +1,6 @@
 """A new version of the model under a job: what follows, what is lost, and what stays valid."""
 
 import parts
-
 from fenrik.core.build import Build, MemoryStore
 from fenrik.core.job import parse_job
 from fenrik.core.revise import revise

@@ -4,10 +4,10 @@ import math
 from collections import Counter
 
 import numpy as np
-import parts
 import pytest
 import trimesh
 
+import parts
 from fenrik.core.errors import FenrikError
 from fenrik.core.recognise import recognise
 from fenrik.core.solids import read_solid

@@ -3,10 +3,10 @@
 import math
 
 import numpy as np
-import parts
 import pytest
 import trimesh
 
+import parts
 from fenrik.core.build import Build, MemoryStore
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job, shared_offsets

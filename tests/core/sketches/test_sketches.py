@@ -6,7 +6,6 @@ import math
 import ezdxf
 import numpy as np
 import pytest
-from parts import box, cut, cylinder
 from shapely.geometry import Point, Polygon
 
 from fenrik.core.errors import FenrikError
@@ -17,6 +16,7 @@ from fenrik.core.sketches.files import drawing_layers, read_drawing
 from fenrik.core.sketches.text import text_curves
 from fenrik.core.solids import edge_reference_to
 from fenrik.core.solids.reading import solid_from_shape
+from parts import box, cut, cylinder
 
 
 def curves(*items, solid=None, files=None):

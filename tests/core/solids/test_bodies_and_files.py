@@ -6,7 +6,6 @@ import trimesh
 from OCP.BRep import BRep_Builder
 from OCP.TopAbs import TopAbs_FACE
 from OCP.TopoDS import TopoDS_Compound
-from parts import box, cut, cylinder, dressed, milled, round_upright_edges, turned
 
 from fenrik.core.errors import FenrikError
 from fenrik.core.solids import find_faces, read_solid
@@ -19,6 +18,7 @@ from fenrik.core.solids.reading import solid_from_shape, solid_from_shapes
 from fenrik.core.solids.references import EdgeReference, FaceRule, edge_reference_to, find_edge
 from fenrik.core.solids.writing import write_solid
 from fenrik.core.solids.xcaf import NamedShape, write_step
+from parts import box, cut, cylinder, dressed, milled, round_upright_edges, turned
 
 
 @pytest.fixture(scope="module")

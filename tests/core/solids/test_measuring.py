@@ -6,13 +6,13 @@ import numpy as np
 import pytest
 from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder
 from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt
-from parts import box, cut, cylinder, fuse
 
 from fenrik.core.errors import FenrikError
 from fenrik.core.solids import read_solid
 from fenrik.core.solids.measuring import Spot, measure_between, measure_one, wall_thickness
 from fenrik.core.solids.reading import solid_from_shape
 from fenrik.core.solids.writing import write_solid
+from parts import box, cut, cylinder, fuse
 
 
 @pytest.fixture(scope="module")

@@ -4,12 +4,12 @@ from collections import Counter
 
 from OCP.BRep import BRep_Builder
 from OCP.TopoDS import TopoDS_Compound
-from parts import box, cut, cylinder, milled, round_upright_edges
 
 from fenrik.core.solids import FaceRule, find_faces
 from fenrik.core.solids.describe import list_faces
 from fenrik.core.solids.reading import solid_from_shape
 from fenrik.core.solids.revisions import match_faces
+from parts import box, cut, cylinder, milled, round_upright_edges
 
 
 def plate(hole=(15, 15), pocket=30.0, extra=True):

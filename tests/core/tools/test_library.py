@@ -5,7 +5,6 @@ import math
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from parts import box, cut, cylinder
 
 from fenrik.core.contact.stickout import shortest_stick_out
 from fenrik.core.errors import FenrikError
@@ -20,6 +19,7 @@ from fenrik.core.tools.library import (
     tools_to_json,
 )
 from fenrik.demo.shop import SHOP_MATERIALS, SHOP_TOOLS
+from parts import box, cut, cylinder
 
 
 def tool(**rest):
