@@ -48,7 +48,7 @@ from fenrik.core.tools import cutter_profile
 
 SOLID_VERSION, STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 2, 2, 2, 2
 RECOGNISE_VERSION = 1
-SOLIDS_KEPT = 8
+SOLIDS_KEPT = 16
 PROOF_DEFLECTION_MM = 0.002
 FLATTEN_MM = 0.002
 
@@ -303,6 +303,7 @@ class Build:
                 self.file,
                 lambda other: self.placing(self.job.setup(other)),
                 self.cell_override,
+                self._solid,
             )
         return self._placings[setup.id]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 import numpy as np
@@ -13,7 +13,7 @@ from fenrik.core.errors import fail
 from fenrik.core.findings import Finding
 from fenrik.core.frames import Frame, Points
 from fenrik.core.job import Job, Setup, setup_frame, shared_offsets, work_zero
-from fenrik.core.keys import sha256
+from fenrik.core.keys import key_of, sha256
 from fenrik.core.setups.fixtures import BodyFixture, Chuck, FileFixture, Fixture, Vice, made_fixture, placement
 from fenrik.core.setups.grids import Instance, bounds_of_instances, grid_instances, join_meshes
 from fenrik.core.setups.holding import check_gap, check_grip, check_jaws_clear, gap_below
@@ -38,7 +38,11 @@ from fenrik.core.stock.shaping import stock_from_mesh, turn_stock
 
 STOCK_DEFLECTION_MM = 0.005
 
+FIXTURE_VERSION = 1
+
 Files = Callable[[str], bytes]
+Keep = Callable[[str, Callable[[], Solid]], Solid]
+"""Gives the solid of a key, made by the function where it is not kept yet."""
 
 
 class Placing:
@@ -49,6 +53,7 @@ class Placing:
         part: the bodies that this setup makes.
         files: gives the bytes of the job's further files.
         earlier: gives the placing of another setup.
+        keep: keeps solids that take long to make: read files, fixtures.
     """
 
     def __init__(
@@ -60,9 +65,10 @@ class Placing:
         files: Files,
         earlier: Callable[[str], Placing],
         cell_mm: float | None,
+        keep: Keep = lambda key, make: make(),
     ) -> None:
         self.job, self.setup, self.model, self.part = job, setup, model, part
-        self.files, self.earlier, self.cell_wanted = files, earlier, cell_mm
+        self.files, self.earlier, self.cell_wanted, self.keep = files, earlier, cell_mm, keep
 
     @cached_property
     def frame(self) -> Frame:
@@ -131,7 +137,12 @@ class Placing:
         if isinstance(stock, BodyStock):
             return self.body(stock.body, f"setups.{self.setup.id}.stock.body")
         assert isinstance(stock, MeshStock)
-        return read_solid(self.files(stock.file), stock.file)
+        return self._read(stock.file)
+
+    def _read(self, name: str) -> Solid:
+        """A further file of the job as a solid."""
+        data = self.files(name)
+        return self.keep(key_of("file", FIXTURE_VERSION, file=sha256(data), name=name), lambda: read_solid(data, name))
 
     def body(self, name: str, field: str) -> Solid:
         """One body of the model by its name.
@@ -197,7 +208,7 @@ class Placing:
         return made_stock_mesh(stock, self._view_mesh, self.parts, self.job.stock_list)
 
     def blank_boxes(self) -> list[tuple[int, Points]]:
-        """The box of the blank of each copy, where each has its own; of its part with half the pitch else."""
+        """The box of the blank of each copy, where each has its own; of its part else."""
         if self._one_each:
             return [(i.number, box) for i, box in self._blanks if i is not None]
         return [
@@ -214,15 +225,24 @@ class Placing:
         Raises:
             FenrikError: naming the fixture whose body or file is lost.
         """
-        return [(f, self._fixture(f)) for f in self.setup.fixtures]
+        return [(f, self.keep(self._fixture_key(f), partial(self._fixture, f))) for f in self.setup.fixtures]
+
+    def _fixture_key(self, fixture: Fixture) -> str:
+        inputs: dict[str, Any] = {"fixture": fixture, "stock": np.round(self.stock, 9).tolist()}
+        if isinstance(fixture, BodyFixture):
+            frame = [self.frame.rotation.tolist(), self.frame.origin.tolist()]
+            shape = sha256(self.model.brep or self.model.mesh.vertices.tobytes())
+            inputs |= {"frame": frame, "shape": shape, "bodies": [b.name for b in self.model.bodies]}
+        if isinstance(fixture, FileFixture):
+            inputs["file"] = sha256(self.files(fixture.file))
+        return key_of("fixture", FIXTURE_VERSION, **inputs)
 
     def _fixture(self, fixture: Fixture) -> Solid:
         field = f"setups.{self.setup.id}.fixtures.{fixture.id}"
         if isinstance(fixture, BodyFixture):
             return in_frame(self.body(fixture.body, f"{field}.body"), self.frame)
         if isinstance(fixture, FileFixture):
-            solid = read_solid(self.files(fixture.file), fixture.file)
-            return moved(solid, placement(fixture.place, self.stock))
+            return moved(self._read(fixture.file), placement(fixture.place, self.stock))
         return made_fixture(fixture, self.stock)
 
     def fixture_mesh(self, deflection_mm: float = 0.02) -> Mesh | None:

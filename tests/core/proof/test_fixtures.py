@@ -90,3 +90,20 @@ def test_a_part_at_the_edge_of_the_table_overtravels(step):
     found = [f for f in prove(build._proof_inputs(build.job.setups[0])).findings if f.kind == "overtravel"]
     assert found
     assert "Move the part" in found[0].advice
+
+
+def test_a_fixture_is_made_once_and_again_when_it_changes(step):
+    store = MemoryStore()
+
+    def keys_after(**clamp):
+        build = Build(job(fixtures=[{**CLAMP, **clamp}]), step, store)
+        (made,) = build.placing(build.job.setups[0]).fixtures
+        return made[1], set(store)
+
+    first, keys = keys_after()
+    again, same = keys_after()
+    assert again is first
+    assert same == keys
+    wider, more = keys_after(width_mm=30)
+    assert len(more - keys) == 1
+    assert wider.bounds()[1, 1] - wider.bounds()[0, 1] == pytest.approx(30)
