@@ -15,6 +15,7 @@ from pathlib import Path
 import numpy as np
 
 import parts
+import prismatic
 from common import address, show, timed
 
 ROOT = Path(__file__).parents[1]
@@ -107,17 +108,7 @@ def posting() -> None:
 
     n = 1_000_000
     points = np.cumsum(np.random.default_rng(0).normal(size=(n, 3)), axis=0) * 0.1
-    none = np.zeros((n, 3))
-    path = Toolpath(
-        points,
-        none,
-        np.zeros(n, np.int8),
-        none,
-        none,
-        np.full(n, 3, np.int8),
-        np.full(n, 1000.0),
-        np.zeros(n, np.int32),
-    )
+    path = Toolpath.plain(points, np.zeros(n, np.int8), np.zeros((n, 3)), np.full(n, 3, np.int8), np.full(n, 1000.0))
     tool = Tool(number=1, cutter=FlatCutter(diameter_mm=8, flute_length_mm=20), stick_out_mm=30)
     dialect = load_dialects()["Plain ISO"]
     operation = [PostedOperation(10, "bench", tool, 8000, path)]
@@ -249,7 +240,7 @@ def memory() -> None:
         )
 
 
-BENCHES = {f.__name__: f for f in (drop, cutting, posting, memory, picture, fields)} | parts.BENCHES
+BENCHES = {f.__name__: f for f in (drop, cutting, posting, memory, picture, fields)} | parts.BENCHES | prismatic.BENCHES
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or BENCHES:

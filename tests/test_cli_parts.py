@@ -79,3 +79,22 @@ def test_what_is_wrong_is_said_with_the_way_out(step, capsys, arguments):
     code, _, err = run(capsys, *(step if a == "STEP" else a for a in arguments))
     assert code == WRONG_JOB
     assert json.loads(err)["problems"][0]["way_out"]
+
+
+def test_a_route_from_the_command_line(step, tmp_path, capsys):
+    job = tmp_path / "job.json"
+    (tmp_path / "plate.step").write_bytes(step.read_bytes())
+    job.write_text(json.dumps({"part": {"file": "plate.step"}, "setups": [{"id": "top"}]}))
+    code, out, _ = run(capsys, "route", job, "--out", tmp_path / "routed.json")
+    assert code == DONE
+    answer = json.loads(out)
+    assert any(o["strategy"] == "drilling" for o in answer["operations"])
+    assert all(o["rule"] for o in answer["operations"])
+    routed = json.loads((tmp_path / "routed.json").read_text())
+    assert len(routed["operations"]) == len(answer["operations"])
+    code, out, _ = run(capsys, "route", tmp_path / "routed.json", "--all-sides")
+    assert code == DONE
+    assert {o["setup"] for o in json.loads(out)["operations"]} <= {"side-1", "side-2"}  # above, all is made already
+    code, _, err = run(capsys, "route", job, "--setup", "nowhere")
+    assert code == WRONG_JOB
+    assert "nowhere" in err

@@ -20,6 +20,7 @@ from fenrik.cli_parts import bytes_of
 from fenrik.core.build import Build, MemoryStore
 from fenrik.core.errors import FenrikError, Problem
 from fenrik.core.job import Job, parse_job
+from fenrik.core.planning import coverage, propose_route, propose_sides, with_route
 from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.report import cl_texts, merged_proof, setup_report, setup_sheet
 from fenrik.core.solids import read_solid
@@ -38,9 +39,18 @@ def main(arguments: list[str] | None = None) -> int:
     plan_parser.add_argument("--only", default="", help="numbers of operations, for example 10,20")
     plan_parser.add_argument("--cell", type=float, default=None, help="resolution of the stock in mm")
     commands.add_parser("schema", help="print the JSON Schema of the job document")
+    commands.add_parser("openapi", help="print the description of the HTTP interface")
     import_parser = commands.add_parser("import", help="print size, volume, faces and warnings of a model file")
     import_parser.add_argument("file", type=Path)
     import_parser.add_argument("--scale", type=float, default=1.0)
+    route_parser = commands.add_parser("route", help="propose a route for a setup from the part's features")
+    route_parser.add_argument("job", type=Path)
+    route_parser.add_argument("--setup", default="", help="id of the setup; the first where none is given")
+    route_parser.add_argument(
+        "--all-sides", action="store_true", help="for all setups, and new ones where features look another way"
+    )
+    route_parser.add_argument("--tools", type=Path, default=None, help="tool list (JSON or CSV) in place of the shop's")
+    route_parser.add_argument("--out", type=Path, default=None, help="write the job with the route in it")
     cli_parts.add_commands(commands)
     serve_parser = commands.add_parser("serve", help="serve the web application with its workers")
     serve_parser.add_argument("--host", default="127.0.0.1")
@@ -67,9 +77,45 @@ def _schema(_options: argparse.Namespace) -> int:
     return DONE
 
 
+def _openapi(_options: argparse.Namespace) -> int:
+    from fenrik.app.main import app
+
+    print(json.dumps(app.openapi(), indent=2))
+    return DONE
+
+
 def _import(options: argparse.Namespace) -> int:
     solid = read_solid(bytes_of(options.file, "file"), options.file.name, options.scale)
     print(json.dumps({"file": options.file.name, **solid.summary()}, indent=2))
+    return DONE
+
+
+def _route(options: argparse.Namespace) -> int:
+    job, model, files = read_job_file(options.job)
+    if not job.setups:
+        raise FenrikError(Problem("setups", "are missing.", "Add a setup to the job."))
+    setup = next((s for s in job.setups if s.id == options.setup), None) if options.setup else job.setups[0]
+    if setup is None:
+        raise FenrikError(Problem("setup", "is not in the job.", "Name one of its setups.", options.setup))
+    build, shop = Build(job, model, MemoryStore(), None, files), cli_parts.tool_list(options.tools)
+    found = propose_sides(build, shop) if options.all_sides else propose_route(build, setup, shop)
+    made = with_route(job, found)
+    if options.out is not None:
+        options.out.write_text(made.model_dump_json(indent=2, exclude_none=True), "utf-8")
+    rules = {r.number: r.rule for r in found.reasons}
+    rows = [
+        {
+            "number": o.number,
+            "name": o.name,
+            "setup": o.setup,
+            "tool": o.tool,
+            "strategy": o.params.strategy,
+            "rule": rules[o.number],
+        }
+        for o in found.operations
+    ]
+    left = coverage(Build(made, model, MemoryStore(), None, files)).uncovered
+    print(json.dumps({"operations": rows, "uncovered": [u.model_dump() for u in left]}, indent=2, ensure_ascii=False))
     return DONE
 
 
@@ -227,6 +273,8 @@ def _warm(_options: argparse.Namespace) -> int:
 _COMMANDS: dict[str, Callable[[argparse.Namespace], int]] = {
     "plan": _plan,
     "schema": _schema,
+    "openapi": _openapi,
+    "route": _route,
     "import": _import,
     **cli_parts.COMMANDS,
     "serve": _serve,

@@ -18,6 +18,7 @@ from fenrik.core.solids.health import check_thoroughly
 from fenrik.core.solids.measuring import Spot, measure_between, measure_one
 from fenrik.core.solids.revisions import match_faces
 from fenrik.core.solids.writing import WRITE_SUFFIXES, write_solid
+from fenrik.core.tools import Tool
 from fenrik.core.tools.library import tools_from_csv, tools_from_json, tools_to_csv, tools_to_json
 from fenrik.core.tools.running import as_cutting
 from fenrik.demo.shop import SHOP_MATERIALS, SHOP_TOOLS
@@ -125,12 +126,16 @@ def _spot(solid: Solid, text: str) -> Spot:
     return Spot(place=_numbers(text, "spots"))
 
 
+def tool_list(file: Path | None) -> list[Tool]:
+    """The tools of a list (JSON or CSV); the shop's where none is named."""
+    if file is None:
+        return tools_from_json(json.dumps({"tools": SHOP_TOOLS}))
+    data = bytes_of(file, "file")
+    return tools_from_json(data) if data.lstrip()[:1] in (b"{", b"[") else tools_from_csv(data.decode("utf-8-sig"))
+
+
 def _tools(options: argparse.Namespace) -> int:
-    if options.file is None:
-        tools = tools_from_json(json.dumps({"tools": SHOP_TOOLS}))
-    else:
-        data = bytes_of(options.file, "file")
-        tools = tools_from_json(data) if data.lstrip()[:1] in (b"{", b"[") else tools_from_csv(data.decode("utf-8-sig"))
+    tools = tool_list(options.file)
     print(tools_to_csv(tools) if options.form == "csv" else tools_to_json(tools))
     return DONE
 

@@ -4,6 +4,7 @@ import io
 import json
 import threading
 import zipfile
+from concurrent.futures import ThreadPoolExecutor
 
 import httpx
 import numpy as np
@@ -240,6 +241,23 @@ def test_a_killed_worker_loses_nothing(client, small_job, wait):
     assert client.get(f"{url}/status").json()["tasks"][0]["state"] == "done"
 
 
+def test_work_that_is_asked_for_at_once_is_all_done(client, small_job, wait):
+    url = f"/api/jobs/{small_job}"
+    job = client.get(url).json()["document"]
+    setups = [job["setups"][0] | {"id": f"t{k}"} for k in range(6)]
+    rows = [job["operations"][0] | {"number": 100 + 10 * k, "setup": f"t{k}"} for k in range(6)]
+    changes = [
+        {"path": "setups", "value": setups, "check": False},
+        {"path": "operations", "value": rows, "check": False},
+    ]
+    patch(client, small_job, *changes).raise_for_status()
+    bodies = [{"setup": f"t{k}", "operations": [100 + 10 * k], "proof": False} for k in range(6)]
+    with ThreadPoolExecutor(6) as pool:
+        answers = list(pool.map(lambda body: client.post(f"{url}/compute", json=body), bodies))
+    assert {a.status_code for a in answers} == {202}
+    wait(lambda: {t["state"] for t in client.get(f"{url}/status").json()["tasks"][:6]} == {"done"}, 120)
+
+
 def test_events_reach_a_second_page(server, client, small_job):
     seen = []
 
@@ -277,6 +295,21 @@ def test_unknown_things(client):
     assert client.get("/api/nothing").status_code == 404
 
 
+@pytest.fixture
+def shop_as_it_was(client):
+    """What made-up requests put into the shop's library is taken out again."""
+    recipe = client.get("/api/library/recipe").json()
+    tools = client.get("/api/library/tools.json").content
+    yield
+    known = {t["number"] for t in json.loads(tools)["tools"]}
+    for tool in client.get("/api/library/tools").json():
+        if tool["number"] not in known:
+            client.delete(f"/api/library/tools/{tool['number']}").raise_for_status()
+    client.post("/api/library/tools/import", files={"file": ("t.json", tools)}).raise_for_status()
+    client.put("/api/library/recipe", json=recipe).raise_for_status()
+
+
+@pytest.mark.usefixtures("shop_as_it_was")
 def test_any_request_keeps_to_the_contract(server):
     """schemathesis: every operation of the OpenAPI with made-up input; no server errors, answers as documented."""
     schema = schemathesis.openapi.from_url(f"{server}/openapi.json")

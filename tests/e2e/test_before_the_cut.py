@@ -305,12 +305,12 @@ def test_tool_lists_go_out_and_come_in(page, job, client, tmp_path):
     expect(page.get_by_role("alert")).to_contain_text("not JSON")
 
 
-def test_a_sketch_bounds_a_row_and_a_row_works_on_one_copy(page):
-    ready(page, "/jobs/dial-plate/route?rows=20")
-    expect(page.locator(".sheet").get_by_role("combobox", name="Sketch")).to_have_value("Ring of the scale")
-    expect(page.locator("tr[data-state=ready]")).to_have_count(2)
-    ready(page, "/jobs/rail-brackets/route?rows=10")
+def test_a_row_follows_a_sketch_and_a_row_works_on_one_copy(page):
+    ready(page, "/jobs/dial-plate/route?rows=80")
+    expect(page.locator(".sheet").get_by_text("sketch scale")).to_be_visible()
+    expect(page.locator("tr[data-state=ready]")).to_have_count(8)
+    ready(page, "/jobs/rail-brackets/route?rows=60")
     choose(page, "Copies", "only number 3")
     expect(page.locator("tr[data-state='out of date']")).to_have_count(1)
     page.get_by_role("button", name="Undo").click()
-    expect(page.locator("tr[data-state=ready]")).to_have_count(1)
+    expect(page.locator("tr[data-state=ready]")).to_have_count(6)

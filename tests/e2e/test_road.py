@@ -107,23 +107,23 @@ def test_from_a_step_file_to_a_saved_program_by_hand(page, step_file, client):
 
 def test_change_makes_this_row_and_those_after_it_out_of_date_and_undo_brings_them_back(page, client):
     page.goto(f"{DEMO}/route?rows=20")
-    expect(page.locator("tr[data-state=ready]")).to_have_count(3)
+    expect(page.locator("tr[data-state=ready]")).to_have_count(5)
     fill(page, "Stepdown, mm", "2.5")
-    expect(page.locator("tr[data-state='out of date']")).to_have_count(2)
+    expect(page.locator("tr[data-state='out of date']")).to_have_count(4)
     expect(page.locator("tr[data-state=ready]")).to_have_count(1)
     page.get_by_role("button", name="Undo").click()
-    expect(page.locator("tr[data-state=ready]")).to_have_count(3)
+    expect(page.locator("tr[data-state=ready]")).to_have_count(5)
     page.keyboard.press("Control+Shift+z")
-    expect(page.locator("tr[data-state='out of date']")).to_have_count(2)
+    expect(page.locator("tr[data-state='out of date']")).to_have_count(4)
     page.get_by_role("button", name="Undo").click()
-    expect(page.locator("tr[data-state=ready]")).to_have_count(3)
+    expect(page.locator("tr[data-state=ready]")).to_have_count(5)
 
 
 def test_cell_edit_switch_off_and_second_tab(page, browser, server):
     page.goto(f"{DEMO}/route")
     other = browser.new_page(base_url=server)
     other.goto(f"{DEMO}/route")
-    expect(other.locator("tr[data-state=ready]")).to_have_count(3)
+    expect(other.locator("tr[data-state=ready]")).to_have_count(5)
     cell = page.get_by_role("textbox", name="Allowance of 30")
     cell.fill("0.05")
     cell.press("Enter")
@@ -133,7 +133,7 @@ def test_cell_edit_switch_off_and_second_tab(page, browser, server):
     page.get_by_role("button", name="Undo").click()
     expect(page.locator("tr[data-state=off]")).to_have_count(0)
     page.get_by_role("button", name="Undo").click()
-    expect(page.locator("tr[data-state=ready]")).to_have_count(3)
+    expect(page.locator("tr[data-state=ready]")).to_have_count(5)
     other.close()
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import copy
 import json
 import math
 import uuid
@@ -157,7 +156,8 @@ def change(job_id: str, changes: list[Change], label: str) -> int:
     """
     with Session(engine()) as session:
         row, revision = load(session, job_id, lock=True)
-        document = copy.deepcopy(revision.document)
+        # Through the model first: a document kept before a field was added has it then.
+        document = parse_job(revision.document).model_dump(mode="json")
         for one in changes:
             apply(document, one)
         job = parse_job(document)

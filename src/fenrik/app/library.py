@@ -6,12 +6,15 @@ from typing import Any
 
 from sqlmodel import Session, col, delete, select
 
-from fenrik.app.tables import LibraryMaterialRow, LibraryToolRow, engine
+from fenrik.app.tables import LibraryMaterialRow, LibraryRecipeRow, LibraryToolRow, engine
 from fenrik.core.cutting.materials import Material
 from fenrik.core.errors import fail
+from fenrik.core.recipe import Recipe
 from fenrik.core.tools import Tool
 from fenrik.demo.jobs import MACHINES, TOOLS
 from fenrik.demo.shop import SHOP_MATERIALS, SHOP_TOOLS
+
+SHOP_RECIPE = "shop"
 
 
 def library_tools() -> list[Tool]:
@@ -60,6 +63,20 @@ def keep_material(material: Material) -> None:
         session.commit()
 
 
+def shop_recipe() -> Recipe:
+    """The rules that new jobs begin with."""
+    with Session(engine()) as session:
+        row = session.get(LibraryRecipeRow, SHOP_RECIPE)
+    return Recipe.model_validate(row.data) if row is not None else Recipe()
+
+
+def keep_recipe(recipe: Recipe) -> None:
+    """Let new jobs begin with these rules."""
+    with Session(engine()) as session:
+        session.merge(LibraryRecipeRow(name=SHOP_RECIPE, data=recipe.model_dump(mode="json")))
+        session.commit()
+
+
 def load_shop() -> None:
     """The made-up shop's library, where there is none yet."""
     with Session(engine()) as session:
@@ -76,4 +93,5 @@ def new_job_defaults() -> dict[str, Any]:
         "machines": MACHINES,
         "tools": TOOLS,
         "materials": [m.model_dump() for m in library_materials()],
+        "recipe": shop_recipe().model_dump(),
     }

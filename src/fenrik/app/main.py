@@ -16,7 +16,7 @@ from starlette.middleware.gzip import GZipMiddleware
 from fenrik import __version__
 from fenrik.app import problems, queue, reading
 from fenrik.app.events import hub
-from fenrik.app.routers import jobs, library, parts, setups, views, work
+from fenrik.app.routers import jobs, library, parts, planning, setups, views, work
 
 WEB = Path(os.environ.get("FENRIK_WEB", Path(__file__).parents[3] / "web" / "dist"))
 WATCH_EVERY_S = 3.0
@@ -64,7 +64,7 @@ app = FastAPI(
 )
 app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
 problems.install(app)
-for module in (jobs, parts, setups, library, views, work):
+for module in (jobs, parts, setups, library, views, work, planning):
     app.include_router(module.router)
 
 

@@ -72,14 +72,11 @@ class Player:
             return stock
         c = self.columns
         rows = np.arange(max(begin - 1, 0), end)
-        zero = np.zeros(len(rows))
-        up = np.tile([0.0, 0.0, 1.0], (len(rows), 1))
-        path = Toolpath(
-            c["point"][rows], up, c["motion"][rows], c["centre"][rows], up, c["kind"][rows], zero, zero.astype(np.int32)
+        path = Toolpath.plain(
+            c["point"][rows], c["motion"][rows], c["centre"][rows], c["kind"][rows], np.zeros(len(rows))
         )
-        lead = np.array([0])
         if begin == 0:
-            path = Toolpath.joined([path.rows(lead), path])
+            path = Toolpath.joined([path.rows(np.array([0])), path])
         path.motion[0] = 0
         flat, source = path.flattened(FLATTEN_MM)
         owner = source + begin - 1

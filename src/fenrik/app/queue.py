@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 import time
 import uuid
 from typing import Any
@@ -23,6 +24,8 @@ STALLED_S = 8.0
 REPORT_EVERY_S = 0.25
 OPEN_STATES = ("waiting", "running")
 
+_deferring = threading.Lock()
+"""Replacing the connector changes the one app that all requests share."""
 queue = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=database_url()))
 
 
@@ -132,7 +135,8 @@ def submit(job_id: str, what: dict[str, Any]) -> str:
         notify(session, kind="task", job=job_id, task=task.id, state="waiting", fraction=0.0, words="waiting")
         session.commit()
         task_id = task.id
-    with queue.replace_connector(procrastinate.SyncPsycopgConnector(conninfo=database_url())) as sync:
+    connector = procrastinate.SyncPsycopgConnector(conninfo=database_url())
+    with _deferring, queue.replace_connector(connector) as sync:
         sync.open()
         sync.tasks["compute"].configure(lock=job_id).defer(task_id=task_id)
         sync.close()

@@ -71,6 +71,14 @@ class LibraryMaterialRow(SQLModel, table=True):
     data: dict[str, Any] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
 
 
+class LibraryRecipeRow(SQLModel, table=True):
+    """The rules that new jobs begin with, under one fixed name."""
+
+    __tablename__ = "library_recipe"
+    name: str = Field(primary_key=True)
+    data: dict[str, Any] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
+
+
 class ArtefactRow(SQLModel, table=True):
     """Something computed, compressed, by its key."""
 

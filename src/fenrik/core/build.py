@@ -12,26 +12,29 @@ from collections import OrderedDict
 from collections.abc import Callable, Mapping
 from dataclasses import asdict
 from functools import cached_property
-from typing import Any, Protocol
+from typing import Any, Literal, Protocol, cast
 
 import numpy as np
-from shapely.geometry.base import BaseGeometry
 
+from fenrik.core.artefacts import pack_programs, pack_proof, unpack_programs
+from fenrik.core.copies import COPIES_VERSION, MirrorCopies, copied, joined_copies, where_stock_lets
 from fenrik.core.errors import fail
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Frame, Points
+from fenrik.core.inputs import TARGET_DEFLECTION_MM, picked_edges, picked_faces, strategy_inputs
 from fenrik.core.job import Job, Operation, Setup
 from fenrik.core.keys import key_of, sha256
 from fenrik.core.packing import pack, unpack
 from fenrik.core.placing import Placing
 from fenrik.core.posting import Dialect, PostedOperation, Program, load_dialects, post_programs
 from fenrik.core.progress import Progress, part_of, silent
-from fenrik.core.proof import Proof, ProofInputs, prove
+from fenrik.core.proof import ProofInputs, prove
 from fenrik.core.recognise import Recognition, recognise
 from fenrik.core.recognise.features import Vector
+from fenrik.core.regions import Shadow
 from fenrik.core.setups.grids import Instance, join_meshes
 from fenrik.core.setups.stocks import EarlierStock, box_mesh
-from fenrik.core.sketches import Curve, region_of, sketch_curves
+from fenrik.core.sketches import Curve, sketch_curves
 from fenrik.core.solids import Mesh, Solid, find_faces, read_solid
 from fenrik.core.solids.packing import pack_solid, unpack_solid
 from fenrik.core.solids.reading import mesh_at
@@ -39,18 +42,23 @@ from fenrik.core.solids.seeing import seen_faces
 from fenrik.core.solids.signatures import face_box, face_signature, signatures_near
 from fenrik.core.solids.splitting import take_bodies
 from fenrik.core.stock import Bodies, Stock, cut
-from fenrik.core.strategies import STRATEGIES, Outcome, StrategyInputs, run_strategy
-from fenrik.core.strategies.common import TESSELLATION_SHARE
+from fenrik.core.strategies import STRATEGIES, Outcome, StrategyInputs, StrategyParams, run_strategy
+from fenrik.core.strategies.edge_chamfer import EdgeChamfer
+from fenrik.core.strategies.engraving import Engraving
 from fenrik.core.strategies.level_roughing import LevelRoughing
-from fenrik.core.strategies.parallel_finishing import FacesBoundary, ParallelFinishing, SketchBoundary
+from fenrik.core.strategies.parallel_finishing import ParallelFinishing, SketchBoundary
+from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.targets import SketchTarget
 from fenrik.core.toolpath import Feeds, Toolpath
 from fenrik.core.tools import cutter_profile
 
-SOLID_VERSION, STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 2, 2, 2, 2
+SOLID_VERSION, STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 2, 2, 5, 5
 RECOGNISE_VERSION = 1
 SOLIDS_KEPT = 16
 PROOF_DEFLECTION_MM = 0.002
 FLATTEN_MM = 0.002
+THREAD_SHARE = 0.65
+"""Depth of a thread beyond its tap drill, as a share of the pitch; a little over the 0.6134 of ISO 724."""
 
 
 class Store(Protocol):
@@ -93,6 +101,8 @@ class Build:
         self.cell_override = cell_mm or job.cell_mm
         self.files = files or {}
         self._placings: dict[str, Placing] = {}
+        self._shadows: dict[tuple[str, int | None, float], Shadow] = {}
+        self._path_keys: dict[int, tuple[Operation, str]] = {}
 
     # Keys
 
@@ -161,28 +171,34 @@ class Build:
         return faces
 
     def _boundary_box(self, operation: Operation) -> Points | None:
-        """Lowest and highest corner (in the plane) that the tool of an operation with a boundary of faces reaches."""
-        params = operation.params
-        if not isinstance(params, ParallelFinishing) or not isinstance(params.boundary, FacesBoundary):
+        """Lowest and highest corner (in the plane) that the tool of an operation on picked geometry reaches."""
+        faces, edges = picked_faces(self, operation), picked_edges(self, operation)
+        if faces is None or edges is None or not faces + edges:
             return None
         placing = self.placing(self.job.setup(operation.setup))
-        chosen = self._boundary_faces(operation)
-        low = np.min([face_box(placing.part.faces[i], placing.frame)[0] for i in chosen], axis=0)[:2]
-        high = np.max([face_box(placing.part.faces[i], placing.frame)[1] for i in chosen], axis=0)[:2]
-        reach = 2.0 * self.job.tool(operation.tool).cutter.diameter_mm + params.overlap_mm
+        part = placing.part
+        boxes = [np.asarray(face_box(part.faces[i], placing.frame)) for i in faces]
+        boxes += [
+            np.array([p.min(axis=0), p.max(axis=0)])
+            for p in (placing.frame.to_local(part.edges[i].points) for i in edges)
+        ]
+        low = np.min([b[0] for b in boxes], axis=0)[:2]
+        high = np.max([b[1] for b in boxes], axis=0)[:2]
+        reach = 2.0 * self.job.tool(operation.tool).cutter.diameter_mm + getattr(operation.params, "overlap_mm", 0.0)
         return np.array([low - reach, high + reach])
 
-    def _boundary_faces(self, operation: Operation) -> list[int]:
-        params = operation.params
-        assert isinstance(params, ParallelFinishing)
-        assert isinstance(params.boundary, FacesBoundary)
-        part = self.placing(self.job.setup(operation.setup)).part
-        field = f"operations.{operation.number}.params.boundary.faces"
-        return [i for k, s in enumerate(params.boundary.faces) for i in find_faces(part, s, f"{field}.{k}")]
-
     def path_key(self, operation: Operation) -> str:
+        """Key of an operation's path; worked out once for each operation of the job."""
+        known = self._path_keys.get(operation.number)
+        if known is not None and known[0] is operation:
+            return known[1]
+        key = self._path_key(operation)
+        self._path_keys[operation.number] = (operation, key)
+        return key
+
+    def _path_key(self, operation: Operation) -> str:
         setup, tool = self.job.setup(operation.setup), self.job.tool(operation.tool)
-        params = self._absolute(operation) if self._uses_zero(operation) else operation.params
+        params = self._absolute(operation)
         version = STRATEGIES[operation.params.strategy][2]
         return key_of(
             "path",
@@ -195,7 +211,24 @@ class Build:
             params=params,
             clearance=setup.clearance_mm,
             retract=setup.retract_mm,
+            **self._target_inputs(operation),
+            **(
+                {"copies": [COPIES_VERSION, operation.copies, np.round(self.zero(setup), 9).tolist()]}
+                if operation.copies
+                else {}
+            ),
         )
+
+    def _target_inputs(self, operation: Operation) -> dict[str, Any]:
+        """What operations on picked geometry see beside it: spindle speed, work zero, the whole tool."""
+        if not isinstance(operation.params, TargetParams):
+            return {}
+        setup = self.job.setup(operation.setup)
+        return {
+            "rpm": self.rpm(operation),
+            "zero": round(float(self.zero(setup)[2]), 9),
+            "tool": self.job.tool(operation.tool),
+        }
 
     def stock_key(self, operation: Operation) -> str:
         tool = self.job.tool(operation.tool)
@@ -276,15 +309,54 @@ class Build:
         }
 
     def _tolerances(self, setup: Setup) -> dict[int, float]:
-        return {o.number: o.params.tolerance_mm for o in self.job.route(setup)}
+        return {o.number: o.params.tolerance_mm + self._meant_depth(o) for o in self.job.route(setup)}
+
+    def _meant_depth(self, operation: Operation) -> float:
+        """How far an operation goes into the model on purpose: threads, broken edges and engraving, which it lacks."""
+        pitch = getattr(self.job.tool(operation.tool).cutter, "pitch_mm", 0.0)
+        if operation.params.strategy == "thread milling" or (pitch and operation.params.strategy == "drilling"):
+            return THREAD_SHARE * float(pitch)
+        params = operation.params
+        if isinstance(params, EdgeChamfer) and not all(t.kind == "faces" for t in params.targets):
+            return params.width_mm
+        return params.depth_mm if isinstance(params, Engraving) else 0.0
 
     def _uses_zero(self, operation: Operation) -> bool:
         p = operation.params
         return isinstance(p, LevelRoughing) and (p.top_mm is not None or p.bottom_mm is not None)
 
-    def _absolute(self, operation: Operation) -> LevelRoughing | ParallelFinishing:
+    def picked_level(self, operation: Operation, end: Literal["top", "bottom"]) -> float:
+        """Height in the setup's frame of the faces that an operation's top or bottom is picked at.
+
+        Raises:
+            FenrikError: when nothing is picked, or the face is lost.
+        """
+        setup = self.job.setup(operation.setup)
+        field = f"operations.{operation.number}.params.{end}_pick"
+        pick = getattr(operation.params, f"{end}_pick")
+        if pick is None:
+            raise fail(field, "holds no face.", f"Pick a face for the {end}, or count it from something else.")
+        faces = find_faces(self.placing(setup).part, pick, field)
+        low, high = self.mesh_of_one(setup, TARGET_DEFLECTION_MM).of_faces(faces).bounds()[:, 2]
+        return float(high if end == "top" else low)
+
+    def _with_picked_heights(self, operation: Operation, p: TargetParams) -> TargetParams:
+        """Heights at picked faces as heights over the work zero."""
+        zero = float(self.zero(self.job.setup(operation.setup))[2])
+        update: dict[str, Any] = {}
+        if p.top_from == "a pick":
+            level = self.picked_level(operation, "top") - zero + p.top_mm
+            update |= {"top_from": "work zero", "top_mm": level, "top_pick": None}
+        if p.bottom_from == "a pick":
+            level = self.picked_level(operation, "bottom") - zero + p.bottom_mm
+            update |= {"bottom_from": "work zero", "bottom_mm": level, "bottom_pick": None}
+        return p.model_copy(update=update) if update else p
+
+    def _absolute(self, operation: Operation) -> StrategyParams:
         """Parameters with heights of the work frame turned into heights of the setup's frame."""
         p = operation.params
+        if isinstance(p, TargetParams):
+            return cast(StrategyParams, self._with_picked_heights(operation, p))
         if not isinstance(p, LevelRoughing) or not self._uses_zero(operation):
             return p
         height = float(self.zero(self.job.setup(operation.setup))[2])
@@ -340,16 +412,20 @@ class Build:
         return self.placing(setup).cell_mm
 
     def _sketch_inputs(self, operation: Operation) -> Any:
-        """The curves of a boundary from a sketch, for the key of a path."""
+        """The curves of sketches that an operation uses, for the key of a path."""
         params = operation.params
-        if not isinstance(params, ParallelFinishing) or not isinstance(params.boundary, SketchBoundary):
+        if isinstance(params, TargetParams):
+            ids = [t.sketch for t in params.targets if isinstance(t, SketchTarget)]
+            ids += [i for i in (params.keep_out, params.stay_in) if i]
+        elif isinstance(params, ParallelFinishing) and isinstance(params.boundary, SketchBoundary):
+            ids = [params.boundary.sketch]
+        else:
             return None
-        curves = self.sketch(params.boundary.sketch)
-        return [
-            [np.round(c.points, 9).tolist(), np.round(c.bulges, 9).tolist(), c.closed]
-            for own in curves.values()
-            for c in own
-        ]
+        used = [next((s for s in self.job.sketches if s.id == i), None) for i in ids]
+        levels = [[s.level_mm, [i for i in s.items if i.kind == "point"]] for s in used if s is not None]
+        curves = [c for i in ids for own in self.sketch(i).values() for c in own]
+        drawn = [[np.round(c.points, 9).tolist(), np.round(c.bulges, 9).tolist(), c.closed] for c in curves]
+        return [drawn, levels] if isinstance(params, TargetParams) else drawn
 
     def sketch(self, sketch_id: str) -> dict[str, list[Curve]]:
         """The curves of a sketch, by item, in its frame (zero and axes of the work frame, z at its level).
@@ -429,6 +505,14 @@ class Build:
                 _opened.popitem(last=False)
         return solid
 
+    def features_of(self, setup: Setup) -> Recognition:
+        """The features of what a setup makes, for all directions."""
+        if not setup.makes:
+            return self.recognition()
+        key = key_of("features", RECOGNISE_VERSION, solid=self.solid_key, makes=setup.makes)
+        data = self._made(key, "features", lambda: recognise(self.placing(setup).part).model_dump_json().encode())
+        return Recognition.model_validate_json(data)
+
     def recognition(self, directions: list[Vector] | None = None, progress: Progress = silent) -> Recognition:
         """The features of the part, for some directions or all.
 
@@ -441,8 +525,8 @@ class Build:
         )
         return Recognition.model_validate_json(data)
 
-    def mesh(self, setup: Setup, deflection_mm: float, instance: int | None = None) -> Mesh:
-        """The triangles of the part (all copies, or one) in a setup's frame.
+    def mesh_of_one(self, setup: Setup, deflection_mm: float) -> Mesh:
+        """The triangles of the first part in a setup's frame.
 
         The deflection is rounded down to a power of two micrometres.
         """
@@ -460,14 +544,25 @@ class Build:
             )
 
         meta, arrays = unpack(self._made(key, "mesh", make))
-        mesh = Mesh(arrays["vertices"], arrays["triangles"], arrays["faces"], meta["deflection"]).in_frame(
+        return Mesh(arrays["vertices"], arrays["triangles"], arrays["faces"], meta["deflection"]).in_frame(
             placing.frame
         )
-        if instance is not None:
-            return self._instance(setup, instance).mesh(mesh)
-        return placing.mesh_of_parts(mesh)
 
-    def _instance(self, setup: Setup, number: int) -> Instance:
+    def mesh(self, setup: Setup, deflection_mm: float, instance: int | None = None) -> Mesh:
+        """The triangles of the part (all copies, or one) in a setup's frame."""
+        mesh = self.mesh_of_one(setup, deflection_mm)
+        if instance is not None:
+            return self.instance(setup, instance).mesh(mesh)
+        return self.placing(setup).mesh_of_parts(mesh)
+
+    def shadow(self, setup: Setup, mesh: Mesh, instance: int | None) -> Shadow:
+        """The shadow of a setup's triangles, kept for the operations that follow with the same ones."""
+        key = (setup.id, instance, mesh.deflection_mm)
+        if key not in self._shadows:
+            self._shadows[key] = Shadow(mesh)
+        return self._shadows[key]
+
+    def instance(self, setup: Setup, number: int) -> Instance:
         found = next((i for i in self.placing(setup).instances if i.number == number), None)
         if found is None:
             raise fail(
@@ -478,7 +573,7 @@ class Build:
             )
         return found
 
-    def _obstacles(self, setup: Setup, instance: int | None) -> Mesh | None:
+    def obstacles(self, setup: Setup, instance: int | None) -> Mesh | None:
         """What an operation keeps clear of beside its part: fixtures, and the blanks of other copies."""
         placing = self.placing(setup)
         meshes = [m for m in [placing.fixture_mesh()] if m is not None]
@@ -508,58 +603,37 @@ class Build:
         index = next((k for k, o in enumerate(route) if o.number == operation.number), len(route))
         return self.stock_after(route[index - 1]) if index > 0 else self.first_stock(setup)
 
+    def has_stock_before(self, operation: Operation) -> bool:
+        """Whether the stock before an operation is there already."""
+        return self.store.get(self._stock_key_before(operation)) is not None
+
     def path(self, operation: Operation, progress: Progress = silent) -> Outcome:
         """The path of an operation in the setup's frame, and what it could not reach."""
 
         def make() -> bytes:
-            outcome = run_strategy(self._inputs(operation, progress), self._absolute(operation))
+            inputs, params = strategy_inputs(self, operation, progress), self._absolute(operation)
+            outcome = run_strategy(inputs, params)
+            if operation.copies is not None:
+                outcome = self._copied(outcome, operation, inputs, params)
             columns = {k: getattr(outcome.toolpath, k) for k in Toolpath.__dataclass_fields__}
             return pack([u.model_dump() for u in outcome.unreached], **columns)
 
         meta, arrays = unpack(self._made(self.path_key(operation), "path", make))
         return Outcome(Toolpath(**arrays), [Unreached.model_validate(u) for u in meta])
 
-    def _inputs(self, operation: Operation, progress: Progress) -> StrategyInputs:
-        setup, params = self.job.setup(operation.setup), operation.params
-        mesh = self.mesh(setup, params.tolerance_mm * TESSELLATION_SHARE, operation.instance)
-        boundary, area = None, None
-        if isinstance(params, ParallelFinishing) and isinstance(params.boundary, FacesBoundary):
-            boundary = mesh.of_faces(self._boundary_faces(operation))
-        if isinstance(params, ParallelFinishing) and isinstance(params.boundary, SketchBoundary):
-            area = self._sketch_area(setup, params.boundary.sketch)
-        stock = self.stock_before(operation)
-        obstacles = self._obstacles(setup, operation.instance)
-        top = float(self.placing(setup).stock[1][2])
-        if obstacles is not None:
-            top = max(top, float(obstacles.bounds()[1][2]))
-        return StrategyInputs(
-            mesh,
-            stock,
-            self.job.tool(operation.tool),
-            self.feeds(operation),
-            top + setup.clearance_mm,
-            top + setup.retract_mm,
-            boundary,
-            progress,
-            area,
-            obstacles,
-        )
-
-    def _sketch_area(self, setup: Setup, sketch_id: str) -> BaseGeometry:
-        """The area of a sketch in the setup's frame, whatever frame it was drawn on (it must lie level in both)."""
-        on, here = self.sketch_frame(sketch_id), self.frame(setup)
-        if float(on.rotation[:, 2] @ here.rotation[:, 2]) < 1 - 1e-9:
-            raise fail(
-                "boundary.sketch", "does not lie level in this setup.", "Draw it on this setup's frame.", sketch_id
-            )
-        flat = []
-        for own in self.sketch(sketch_id).values():
-            for curve in own:
-                places = np.column_stack([curve.flattened(0.002), np.zeros(len(curve.flattened(0.002)))])
-                flat.append(
-                    Curve.polyline(here.to_local(on.to_part(places))[: -1 if curve.closed else None, :2], curve.closed)
-                )
-        return region_of(flat)
+    def _copied(self, outcome: Outcome, operation: Operation, inputs: StrategyInputs, params: Any) -> Outcome:
+        """An outcome with the copies that its operation asks for."""
+        copies, other = operation.copies, outcome.toolpath
+        assert copies is not None
+        if isinstance(copies, MirrorCopies) and copies.keep_climb and hasattr(params, "milling"):
+            turned = "conventional" if params.milling == "climb" else "climb"
+            other = run_strategy(inputs, params.model_copy(update={"milling": turned})).toolpath
+        zero = self.zero(self.job.setup(operation.setup))
+        paths = copied(outcome.toolpath, other, copies, zero)
+        cutter = cutter_profile(self.job.tool(operation.tool).cutter)
+        original = not isinstance(copies, MirrorCopies) or copies.original
+        kept, told = where_stock_lets(paths, original, inputs.stock, cutter)
+        return Outcome(joined_copies(kept), [*outcome.unreached, *told])
 
     def stock_after(self, operation: Operation, progress: Progress = silent) -> Stock:
         """The stock after an operation, cut with its path."""
@@ -584,9 +658,9 @@ class Build:
                 for o in self.job.route(setup)
             ]
             programs = post_programs(self.dialect(setup), rows, self.program_name(setup), setup.work_offset)
-            return _pack_programs(programs)
+            return pack_programs(programs)
 
-        return _unpack_programs(self._made(self.program_key(setup), "program", make))
+        return unpack_programs(self._made(self.program_key(setup), "program", make))
 
     def proof(self, setup: Setup, progress: Progress = silent) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
         """What the programs of a setup do: a summary as JSON, and the chart's columns.
@@ -644,68 +718,3 @@ class Build:
         if with_proof:
             self.proof(setup, part_of(progress, share, 1.0))
         progress(1.0, "done")
-
-
-def _pack_programs(programs: list[Program]) -> bytes:
-    meta = [{"name": p.name, "operations": p.operations} for p in programs]
-    arrays: dict[str, np.ndarray] = {}
-    for k, p in enumerate(programs):
-        arrays[f"text{k}"] = np.frombuffer(p.text, np.uint8)
-        for j, (lines, path) in enumerate(zip(p.line_of_motion, p.paths, strict=True)):
-            arrays[f"lines{k}.{j}"] = lines
-            arrays |= {f"{c}{k}.{j}": getattr(path, c) for c in Toolpath.__dataclass_fields__}
-    return pack(meta, **arrays)
-
-
-def _unpack_programs(data: bytes) -> list[Program]:
-    meta, arrays = unpack(data)
-    programs = []
-    for k, p in enumerate(meta):
-        count = range(len(p["operations"]))
-        paths = [Toolpath(**{c: arrays[f"{c}{k}.{j}"] for c in Toolpath.__dataclass_fields__}) for j in count]
-        programs.append(
-            Program(
-                p["name"],
-                arrays[f"text{k}"].tobytes(),
-                p["operations"],
-                [arrays[f"lines{k}.{j}"] for j in count],
-                paths,
-            )
-        )
-    return programs
-
-
-def pack_proof(proof: Proof, zero: Points) -> bytes:
-    motions = proof.motions
-    meta = {
-        "findings": [f.model_dump() for f in proof.findings],
-        "deviation": proof.deviation.model_dump(),
-        "by_operation": {str(k): v.model_dump() for k, v in proof.by_operation.items()},
-        "program_vs_path_mm": motions.apart_mm,
-        "time_s": float(motions.seconds.sum()),
-        "time_by_operation": {
-            str(n): float(motions.seconds[motions.operation == n].sum())
-            for n in dict.fromkeys(motions.operation.tolist())
-        },
-        "zero": zero.tolist(),
-        "operations_in_order": [n for n, _ in proof.stocks],
-    }
-    path = motions.path
-    return pack(
-        meta,
-        point=path.point,
-        motion=path.motion,
-        centre=path.centre,
-        kind=path.kind,
-        feed=path.feed,
-        fresh=motions.fresh,
-        operation=motions.operation,
-        tool=motions.tool,
-        program=motions.program,
-        line=motions.line,
-        seconds=motions.seconds,
-        rpm=motions.rpm,
-        removed=proof.removed_mm3,
-        engagement=proof.engagement_deg,
-        clearance=proof.clearance_mm,
-    )

@@ -7,11 +7,13 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
+from fenrik.core.copies import Copies
 from fenrik.core.cutting.materials import Material
 from fenrik.core.errors import FenrikError, Problem, fail
 from fenrik.core.frames import Frame, Points
 from fenrik.core.machines import Machine
 from fenrik.core.proof import ProofSettings
+from fenrik.core.recipe import HoleChoice, Recipe
 from fenrik.core.setups.fixtures import BodyFixture, FileFixture, Fixture
 from fenrik.core.setups.grids import Grid
 from fenrik.core.setups.orientation import Up, UpAxis, oriented_frame
@@ -182,6 +184,7 @@ class Operation(_Doc):
     instance: int | None = Field(
         default=None, ge=1, le=10_000, title="Copy", description="Of a grid of parts; empty: all of them together"
     )
+    copies: Copies | None = Field(default=None, title="Copies", description="The path again at other places")
     params: StrategyParams
     spindle_rpm: float | None = Field(
         default=None,
@@ -228,6 +231,8 @@ class Job(_Doc):
     sketches: list[Sketch] = Field(default_factory=list, max_length=200)
     setups: list[Setup] = Field(default_factory=list, max_length=50)
     operations: list[Operation] = Field(default_factory=list, max_length=2000)
+    recipe: Recipe = Field(default_factory=Recipe, title="Recipe")
+    hole_choices: list[HoleChoice] = Field(default_factory=list, max_length=5000)
     proof: ProofSettings = Field(default_factory=ProofSettings)
     cell_mm: float | None = Field(
         default=None,

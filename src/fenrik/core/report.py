@@ -57,6 +57,7 @@ def setup_report(build: Build, setup: Setup, compute_s: dict[int, float] | None 
             "lines": p.lines,
             "time_s": sum(summary["time_by_operation"].get(str(n), 0.0) for n in p.operations),
             "sha256": sha256(p.text),
+            "radii_mm": p.radii_mm,
         }
         for p in build.programs(setup)
     ]
@@ -147,6 +148,7 @@ def setup_sheet(build: Build, reports: dict[str, dict[str, Any]]) -> str:
                     }
                     for o in route
                 ],
+                "offsets": sorted({(d, r) for p in report["programs"] for d, r in p["radii_mm"].items()}),
                 "tools": [build.job.tool(n) for n in dict.fromkeys(o.tool for o in route)],
                 "programs": report["programs"],
                 "faults": sum(f["severity"] == "fault" for f in report["proof"]["findings"]),

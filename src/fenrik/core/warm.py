@@ -7,12 +7,14 @@ import numpy as np
 from fenrik.core.contact import DropIndex, tip_heights
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.posting import PostedOperation, load_dialects, post_programs, read_program
+from fenrik.core.regions import fit_arcs
 from fenrik.core.solids.facets import group_faces
 from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.tessellate import weld
 from fenrik.core.stock import Bodies, Stock, cut, stock_mesh
 from fenrik.core.stock.shaping import stock_from_mesh
 from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, motion_times
+from fenrik.core.toolpath.tour import visiting_order
 from fenrik.core.tools import BallCutter, Tool
 from fenrik.core.tools.profile import bull_nose_profile
 
@@ -28,6 +30,9 @@ def warm() -> None:
         starts = np.array([[-2.0, 3, 3], [3, 3, 2.5]])
         stock, _ = cut(stock, starts, starts + [3.0, 1.0, -0.5], Bodies(profile, (profile.lifted(5.0),)))
         stock_mesh(stock)
+    turn = np.linspace(0, 6, 12)
+    fit_arcs(np.column_stack([np.cos(turn), np.sin(turn)]), False, 1e-3)
+    visiting_order(np.random.default_rng(0).uniform(0, 9, (12, 2)), "shortest way")
     group_faces(weld(mesh))
     stock_from_mesh(mesh, 1.0)
     signed_distances(DistanceIndex.build(mesh), corners + 0.1)

@@ -188,6 +188,8 @@ def _bracket() -> dict[str, Any]:
                     "overlap_mm": 0.0,
                 },
             },
+            _row(40, "Walls of the pockets", "top", 2, "contour", _floor(6), overlap_mm=2, tolerance_mm=0.01),
+            _row(50, "Bore for the guide rod", "top", 1, "bore milling", _bores(9), finish_mm=0.2, stepdown_mm=1.5),
         ],
     }
 
@@ -305,6 +307,26 @@ def _rough(number: int, name: str, setup: str, tool: int, stepdown: float, stepo
     }
 
 
+UP = [0.0, 0.0, 1.0]
+
+
+def _floor(z: float) -> dict[str, Any]:
+    return {"kind": "faces", "faces": [{"normal": UP, "at_z": z}]}
+
+
+def _bores(radius: float) -> dict[str, Any]:
+    return {"kind": "faces", "faces": [{"surface": "cylinder", "radius_mm": radius, "concave": True}]}
+
+
+def _row(
+    number: int, name: str, setup: str, tool: int, strategy: str, *targets: dict[str, Any], **rest: Any
+) -> dict[str, Any]:
+    """One row of a route on geometry that is named by rule."""
+    own: dict[str, Any] = {k: rest.pop(k) for k in ("spindle_rpm", "cutting_feed_mm_min", "copies") if k in rest}
+    params = {"strategy": strategy, "targets": list(targets), **rest}
+    return {"number": number, "name": name, "setup": setup, "tool": tool, "params": params, **own}
+
+
 def _manifold() -> dict[str, Any]:
     """In a vice, then turned over; the leaning ports wait for indexed work."""
     vice = {"kind": "vice", "id": "vice", "name": "Vice", "jaw_height_mm": 7, "jaw_width_mm": 125}
@@ -374,12 +396,11 @@ def _dial() -> dict[str, Any]:
         {"kind": "circle", "id": "outer", "radius_mm": 61},
         {"kind": "circle", "id": "inner", "radius_mm": 45},
     ]
-    finish = {"strategy": "parallel finishing", "stepover_mm": 1.5, "tolerance_mm": 0.02}
     return {
         "name": "Dial plate",
         "part": {"file": "dial-plate.step"},
         "machines": MACHINES,
-        "tools": [TOOLS[0], TOOLS[2], *_shelf(201, 215, 312)],
+        "tools": [TOOLS[0], *_shelf(105, 201, 215, 312)],
         **_materials("Gunmetal"),
         "setups": [
             {
@@ -397,14 +418,44 @@ def _dial() -> dict[str, Any]:
             {"id": "ring", "name": "Ring of the scale", "setup": "face", "level_mm": -1.5, "items": ring},
         ],
         "operations": [
-            _rough(10, "Rough the face and the hub", "face", 1, 3, 5),
-            {
-                "number": 20,
-                "name": "Smooth the ring of the scale",
-                "setup": "face",
-                "tool": 3,
-                "params": {**finish, "boundary": {"kind": "sketch", "sketch": "ring"}, "overlap_mm": -4.2},
-            },
+            _row(10, "Face it", "face", 1, "facing", way="spiral in"),
+            _row(
+                20,
+                "Round the outside",
+                "face",
+                1,
+                "contour",
+                {"kind": "outline"},
+                stepdown_mm=4,
+                side_passes=2,
+                side_step_mm=4,
+            ),
+            _row(
+                30,
+                "Sink the ring of the scale",
+                "face",
+                1,
+                "pocket clearing",
+                _floor(6.5),
+                stepover_mm=5,
+                wall_finish_mm=0.2,
+                tolerance_mm=0.01,
+            ),
+            _row(40, "Bore the hub", "face", 1, "bore milling", _bores(10), stepdown_mm=1, finish_mm=0.2),
+            _row(50, "Spot the screw holes", "face", 201, "drilling", _bores(2.75), cycle="spot"),
+            _row(60, "Drill the screw holes", "face", 215, "drilling", _bores(2.75), cycle="drill"),
+            _row(70, "Sink the screw heads", "face", 105, "bore milling", _bores(5), stepdown_mm=1),
+            _row(
+                80,
+                "Engrave the scale",
+                "face",
+                312,
+                "engraving",
+                {"kind": "sketch", "sketch": "scale"},
+                depth_mm=0.25,
+                spindle_rpm=12_000,
+                cutting_feed_mm_min=600,
+            ),
         ],
     }
 
@@ -415,7 +466,7 @@ def _brackets() -> dict[str, Any]:
         "name": "Rail brackets",
         "part": {"file": "rail-bracket.step"},
         "machines": MACHINES,
-        "tools": [TOOLS[0], TOOLS[1], *_shelf(201, 217)],
+        "tools": [TOOLS[0], *_shelf(104, 201, 217)],
         **_materials("Aluminium, wrought"),
         "setups": [
             {
@@ -437,7 +488,35 @@ def _brackets() -> dict[str, Any]:
                 "work_offset": 101,
             }
         ],
-        "operations": [_rough(10, "Rough all six", "plate", 1, 6, 5.5)],
+        "operations": [
+            _row(10, "Face all six", "plate", 1, "facing"),
+            _row(20, "Round the outsides", "plate", 1, "contour", {"kind": "outline"}, stepdown_mm=6, overlap_mm=2),
+            _row(
+                30,
+                "Mill the steps",
+                "plate",
+                1,
+                "pocket clearing",
+                _floor(7),
+                stepover_mm=5,
+                wall_finish_mm=0.2,
+                tolerance_mm=0.01,
+            ),
+            _row(
+                40,
+                "Cut the slots",
+                "plate",
+                104,
+                "pocket clearing",
+                _bores(3),
+                stepover_mm=1.5,
+                stepdown_mm=3,
+                ramp_deg=6,
+                tolerance_mm=0.01,
+            ),
+            _row(50, "Spot the holes", "plate", 201, "drilling", _bores(3.3), cycle="spot"),
+            _row(60, "Drill the holes", "plate", 217, "drilling", _bores(3.3), cycle="drill"),
+        ],
     }
 
 

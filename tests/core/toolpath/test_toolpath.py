@@ -9,16 +9,8 @@ from fenrik.core.toolpath import Feeds, Kind, Motion, MotionLimits, PathBuilder,
 def straight(points, feed):
     points = np.array(points, float)
     n = len(points)
-    up = np.tile([0, 0, 1.0], (n, 1))
-    return Toolpath(
-        points,
-        up,
-        np.zeros(n, np.int8),
-        np.zeros((n, 3)),
-        up,
-        np.full(n, Kind.CUT, np.int8),
-        np.full(n, float(feed)),
-        np.zeros(n, np.int32),
+    return Toolpath.plain(
+        points, np.zeros(n, np.int8), np.zeros((n, 3)), np.full(n, Kind.CUT, np.int8), np.full(n, float(feed))
     )
 
 

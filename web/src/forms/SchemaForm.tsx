@@ -5,7 +5,7 @@ import { api, take } from "../api/client";
 import { NumberField } from "./NumberField";
 
 export type Field = {
-  type?: string; title?: string; description?: string; unit?: string; default?: unknown; const?: unknown; enum?: string[]; anyOf?: Field[]; maxLength?: number;
+  type?: string; title?: string; description?: string; unit?: string; idle?: boolean; default?: unknown; const?: unknown; enum?: string[]; anyOf?: Field[]; maxLength?: number;
   minimum?: number; maximum?: number; exclusiveMinimum?: number; exclusiveMaximum?: number; $ref?: string; discriminator?: { mapping: Record<string, string> }; oneOf?: Field[];
 };
 export type ModelSchema = { title?: string; description?: string; required?: string[]; properties: Record<string, Field> };
@@ -22,7 +22,7 @@ export const useModelSchema = (model: string): ModelSchema | undefined => useDef
 /** The models that a field of one of several kinds can be: kind → schema. */
 export function useKinds(model: string, field: string): Record<string, ModelSchema> {
   const defs = useDefs(), own = defs?.[model]?.properties[field] as (Field & { items?: Field }) | undefined;
-  const mapping = (own?.discriminator ?? own?.items?.discriminator)?.mapping ?? {};
+  const mapping = (own?.discriminator ?? own?.items?.discriminator ?? own?.anyOf?.find((f) => f.discriminator)?.discriminator)?.mapping ?? {};
   return Object.fromEntries(Object.entries(mapping).map(([kind, ref]) => [kind, defs![ref.split("/").pop()!]]));
 }
 
@@ -41,7 +41,7 @@ type Props = {
 /** A form made from a model's schema: titles, units, ranges, defaults and help come from one place. */
 export function SchemaForm({ schema, value, skip = [], folded = [], onChange, special = {}, onDraft }: Props) {
   if (!schema) return null;
-  const names = Object.keys(schema.properties).filter((n) => !skip.includes(n) && schema.properties[n].const === undefined);
+  const names = Object.keys(schema.properties).filter((n) => !skip.includes(n) && schema.properties[n].const === undefined && !schema.properties[n].idle);
   const draw = (name: string) => special[name] ?? <SchemaField key={name} name={name} field={schema.properties[name]} value={value[name] ?? schema.properties[name].default} onChange={onChange} onDraft={onDraft} />;
   const rest = names.filter((n) => folded.includes(n));
   return (

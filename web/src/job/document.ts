@@ -27,11 +27,12 @@ export type Selection = { name: string; items: Selector[] };
 export type SketchItem = { kind: string; id: string; [field: string]: unknown };
 export type Sketch = { id: string; name: string; setup: string; level_mm: number; items: SketchItem[] };
 export type Material = { name: string; group: string; hardness_hb: number; kc11_n_mm2: number; mc: number; surface_speed_m_min: number; source: string };
+export type Target = { kind: "faces"; faces: FaceSelector[] } | { kind: "edges"; edges: EdgeReference[] } | { kind: "sketch"; sketch: string; items?: string[] } | { kind: "outline" };
 export type Params = { strategy: string; allowance_mm: number; floor_allowance_mm: number; tolerance_mm: number; [field: string]: unknown };
-export type Operation = { number: number; name: string; enabled: boolean; setup: string; tool: number; instance: number | null; params: Params; spindle_rpm: number | null; cutting_feed_mm_min: number | null };
+export type Operation = { number: number; name: string; enabled: boolean; setup: string; tool: number; instance: number | null; copies: Kinded | null; params: Params; spindle_rpm: number | null; cutting_feed_mm_min: number | null };
 export type JobDocument = {
   name: string; part: { file: string; scale: number; roles: { body: string; role: string }[] } | null; machines: { name: string }[]; tools: Tool[]; setups: Setup[];
-  material: string; materials: Material[]; load: number; files: string[]; selections: Selection[]; measurements: Measurement[]; sketches: Sketch[]; operations: Operation[]; proof: { near_miss_mm: number; band_mm: number }; cell_mm: number | null;
+  material: string; materials: Material[]; load: number; files: string[]; selections: Selection[]; measurements: Measurement[]; sketches: Sketch[]; operations: Operation[]; recipe: Record<string, unknown>; hole_choices: { face: FaceReference; way: string }[]; proof: { near_miss_mm: number; band_mm: number }; cell_mm: number | null;
 };
 
 export const toolLabel = (t: Tool | undefined): string => {

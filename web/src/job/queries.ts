@@ -42,6 +42,12 @@ export function usePath(number: number, ready: boolean) {
   return useQuery<Block>({ queryKey: ["path", id, number, version], enabled: ready, retry: false, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/operations/${number}/path`, signal) });
 }
 
+/** The heights of an operation that can be dragged. */
+export function useHeights(number: number) {
+  const { id, version } = useJob();
+  return useQuery({ queryKey: ["heights", id, number, version], retry: false, placeholderData: (before) => before, queryFn: () => take(api.GET("/api/jobs/{job_id}/operations/{number}/heights", { params: { path: { job_id: id, number } } })) });
+}
+
 export function usePrograms(setup: string) {
   const { id, version, status } = useJob();
   const ready = status?.setups.find((s) => s.id === setup)?.program === "ready";
@@ -84,4 +90,10 @@ export function useFixtureGeometry(setup: string, fixture: string) {
 
 export function useTables() {
   return useQuery({ queryKey: ["tables"], staleTime: Infinity, queryFn: () => take(api.GET("/api/library/tables")) });
+}
+
+/** Features that no operation makes. */
+export function useCoverage() {
+  const { id, doc, version } = useJob();
+  return useQuery({ queryKey: ["coverage", id, version], enabled: !!doc.part, retry: false, placeholderData: keepPreviousData, queryFn: () => take(api.GET("/api/jobs/{job_id}/coverage", job_id(id))) });
 }

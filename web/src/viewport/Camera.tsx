@@ -9,7 +9,7 @@ export const DIRECTIONS: Record<string, [number, number, number]> = {
 
 /** Turning, moving and zooming, and fitting to what is shown; upwards is the frame's z. Draws only when something changes. */
 export function Camera({ box, look, turn }: { box: Box3 | null; look: { name: string; count: number }; turn: number[][] | null }) {
-  const { camera, gl, size, invalidate } = useThree();
+  const { camera, gl, size, invalidate, set } = useThree();
   const controls = useRef<OrbitControls | null>(null);
   const frame = turn ? turn.flat().map((v) => Math.round(v * 1e6) / 1e6).join() : "";
   const along = (v: [number, number, number]) => (turn ? new Vector3(...(turn.map((row) => row[0] * v[0] + row[1] * v[1] + row[2] * v[2]) as [number, number, number])) : new Vector3(...v));
@@ -19,8 +19,9 @@ export function Camera({ box, look, turn }: { box: Box3 | null; look: { name: st
     const tell = () => { (window as never as { fenrikLook: number[] }).fenrikLook = camera.getWorldDirection(new Vector3()).negate().toArray(); };
     c.addEventListener("change", () => { invalidate(); tell(); });
     controls.current = c;
+    set({ controls: c });  // for what is dragged in the scene, which stops the turning meanwhile
     return () => c.dispose();
-  }, [camera, gl, invalidate, frame]);
+  }, [camera, gl, invalidate, frame, set]);
   const key = box ? [...box.min.toArray(), ...box.max.toArray()].join() : "";
   useEffect(() => {
     if (!box || box.isEmpty() || !controls.current) return;

@@ -8,13 +8,13 @@ export function toPart(place: Vec, scene: Pick<Scene, "origin" | "rotation">): V
   return scene.origin.map((o, r) => o + scene.rotation[r].reduce((sum, m, c) => sum + m * place[c], 0)) as Vec;
 }
 
+/** How a frame is turned against the part. */
+export const turnOf = (r: number[][]): Quaternion => new Quaternion().setFromRotationMatrix(new Matrix4().set(r[0][0], r[0][1], r[0][2], 0, r[1][0], r[1][1], r[1][2], 0, r[2][0], r[2][1], r[2][2], 0, 0, 0, 0, 1));
+
 /** The work zero with its axes. */
 export function SetupMarks({ scene }: { scene: Scene }) {
-  const { turn, length } = useMemo(() => {
-    const r = scene.rotation;
-    const turn = new Quaternion().setFromRotationMatrix(new Matrix4().set(r[0][0], r[0][1], r[0][2], 0, r[1][0], r[1][1], r[1][2], 0, r[2][0], r[2][1], r[2][2], 0, 0, 0, 0, 1));
-    return { turn, length: Math.max(...scene.stock_high.map((h, i) => h - scene.stock_low[i])) * 0.3 };
-  }, [scene]);
+  const turn = useMemo(() => turnOf(scene.rotation), [scene]);
+  const length = Math.max(...scene.stock_high.map((h, i) => h - scene.stock_low[i])) * 0.3;
   return (
     <group position={scene.origin as Vec} quaternion={turn}>
       {([["#a8324a", [1, 0, 0]], ["#1f7a6d", [0, 1, 0]], ["#33508a", [0, 0, 1]]] as [string, Vec][]).map(([colour, d]) => (

@@ -1,7 +1,7 @@
 import { ActionIcon, Button, Group, Loader, Select, Tooltip } from "@mantine/core";
 import { Canvas } from "@react-three/fiber";
 import { useCallback, useMemo, useState } from "react";
-import { Box3, Matrix4, Quaternion, Vector3 } from "three";
+import { Box3, Quaternion, Vector3 } from "three";
 import { useColumns, useFeatures, useGeometry, usePart, usePath, usePickTables, useProof, useScene } from "../job/queries";
 import type { Vec } from "../job/document";
 import { useJob } from "../job/useJob";
@@ -10,10 +10,11 @@ import { KINDS } from "../theme";
 import { Camera } from "./Camera";
 import { DeviationScale } from "./DeviationScale";
 import { Copies, FirstStock, FixtureBody, MeasureMarks, SketchLines, Table } from "./Extras";
+import { HeightMarks } from "./HeightMarks";
 import { PartMesh } from "./PartMesh";
 import { PathLines } from "./PathLines";
 import { ScreenBox } from "./ScreenBox";
-import { SetupMarks, toPart } from "./SetupMarks";
+import { SetupMarks, toPart, turnOf } from "./SetupMarks";
 import { StockBricks } from "./StockBricks";
 import { edgesOfFaces, edgeStarts, featureOf, taken, type Hit } from "./taking";
 import { ToolBody } from "./ToolBody";
@@ -53,10 +54,10 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
   }, [geometry.data]);
   const wide = useMemo(() => {
     const s = scene.data;
-    if (!box || !s || stage !== "setups") return box;
+    if (!box || !s || stage === "part" || stage === "tools") return box;
     const b = box.clone();
     for (const c of s.copies) b.union(new Box3().setFromPoints([box.min, box.max].map((p) => new Vector3(...(c.turn.map((row, i) => row[0] * p.x + row[1] * p.y + row[2] * p.z + c.shift[i]) as Vec)))));
-    for (const f of s.fixtures) for (const corner of [f.low, f.high]) b.expandByPoint(new Vector3(...(s.rotation.map((row) => row.reduce((sum, v, c) => sum + v * corner[c], 0)) as Vec)));
+    if (stage !== "route") for (const f of s.fixtures) for (const corner of [f.low, f.high]) b.expandByPoint(new Vector3(...(s.rotation.map((row) => row.reduce((sum, v, c) => sum + v * corner[c], 0)) as Vec)));
     return b;
   }, [box, scene.data, stage]);
   const tip = useMemo<Vec | null>(() => {
@@ -88,7 +89,7 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
   const shown = useMemo(() => (geometry.data && part.data && hidden.length ? withoutBodies(geometry.data, part.data.faces.map((f) => f.body), hidden) : geometry.data), [geometry.data, part.data, hidden]);
   const turn = useMemo(() => {
     const r = stage === "part" ? null : scene.data?.rotation;
-    return r ? new Quaternion().setFromRotationMatrix(new Matrix4().set(r[0][0], r[0][1], r[0][2], 0, r[1][0], r[1][1], r[1][2], 0, r[2][0], r[2][1], r[2][2], 0, 0, 0, 0, 1)) : new Quaternion();
+    return r ? turnOf(r) : new Quaternion();
   }, [stage, scene.data]);
   const hole = view.picking === "up hole" && view.faces.length ? featureOf(features.data, view.faces[0]) : null;
   const setup = doc.setups.find((s) => s.id === view.setup);
@@ -112,13 +113,13 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
           <>
             <FirstStock setup={view.setup} />
             <SetupMarks scene={scene.data} />
-            {geometry.data && scene.data.copies.length > 1 && <Copies scene={scene.data} block={geometry.data} />}
             {setup?.fixtures.map((f) => (
               <FixtureBody key={f.id} setup={view.setup} id={f.id} picked={[]} onPick={view.picking === "seat" && view.fixture === f.id ? (h) => document.dispatchEvent(new CustomEvent("fenrik-hit", { detail: { ...h, on: f.id } })) : undefined} />
             ))}
             {setup?.machine && <Table scene={scene.data} size={machine?.table_mm ?? [700, 450]} />}
           </>
         )}
+        {(stage === "setups" || stage === "route") && scene.data && geometry.data && scene.data.copies.length > 1 && <Copies scene={scene.data} block={geometry.data} />}
         {(stage === "part" || stage === "setups") && <MeasureMarks />}
         {sketches.map((s) => <SketchLines key={s.id} sketch={s.id} />)}
         {marks.map((p, k) => (
@@ -129,6 +130,7 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
         {stage === "route" && doc.operations.filter((o) => view.rows.includes(o.number)).map((o) => (
           <OperationPath key={o.number} number={o.number} ready={status?.operations.find((s) => s.number === o.number)?.state === "ready"} />
         ))}
+        {stage === "route" && scene.data && doc.operations.some((o) => o.setup === view.setup && o.number === view.rows[0]) && view.rows.length === 1 && <HeightMarks number={view.rows[0]} scene={scene.data} />}
         {proving && (
           <StockBricks url={`/api/jobs/${id}/setups/${view.setup}/proof/stock`} proofKey={`${id} ${view.setup} ${version}`} motion={view.motion}
             deviation={view.deviation && stage === "proof"} band={doc.proof.band_mm} onBusy={setBusy} onError={setNote} />

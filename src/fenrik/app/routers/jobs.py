@@ -80,7 +80,8 @@ def create_job(new: NewJob) -> JobState:
 def job_state(job_id: str) -> JobState:
     with Session(engine()) as session:
         row, revision = documents.load(session, job_id)
-        return JobState(id=row.id, version=row.version, revision=row.head, document=revision.document)
+        document = parse_job(revision.document).model_dump(mode="json")
+        return JobState(id=row.id, version=row.version, revision=row.head, document=document)
 
 
 @router.delete("/jobs/{job_id}", operation_id="deleteJob", status_code=204)

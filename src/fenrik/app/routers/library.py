@@ -18,6 +18,7 @@ from fenrik.core.cutting.materials import GROUPS, Material
 from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.errors import fail
 from fenrik.core.machines import Machine
+from fenrik.core.recipe import Recipe
 from fenrik.core.setups.grids import join_meshes
 from fenrik.core.sketches.files import read_drawing
 from fenrik.core.tools import Tool
@@ -133,6 +134,18 @@ def _read_list(file: UploadFile) -> list[Tool]:
 @router.get("/library/materials", operation_id="listMaterials")
 def list_materials() -> list[Material]:
     return library.library_materials()
+
+
+@router.get("/library/recipe", operation_id="readRecipe")
+def read_recipe() -> Recipe:
+    """The rules that new jobs begin with."""
+    return library.shop_recipe()
+
+
+@router.put("/library/recipe", operation_id="keepRecipe")
+def keep_recipe(recipe: Recipe) -> Recipe:
+    library.keep_recipe(recipe)
+    return recipe
 
 
 @router.put("/library/materials", operation_id="keepMaterial")

@@ -14,6 +14,7 @@ from fenrik.app.player import player_for
 from fenrik.app.routers.parts import BINARY
 from fenrik.core.errors import fail
 from fenrik.core.findings import Finding
+from fenrik.core.heights import Height, heights_of
 from fenrik.core.job import Operation, Setup
 from fenrik.core.tools.drawing import tool_outline_bodies
 
@@ -81,6 +82,13 @@ def path(job_id: str, number: int) -> Response:
         ],
     }
     return _binary(encode(meta, points=frame.to_part(flat.point).astype(np.float32), kinds=flat.kind.astype(np.uint8)))
+
+
+@router.get("/operations/{number}/heights", operation_id="readHeights")
+def heights(job_id: str, number: int) -> list[Height]:
+    """Where an operation's heights are, and which numbers of the document move them."""
+    opened = open_job(job_id)
+    return heights_of(opened.build, _operation(opened, number))
 
 
 def _proof(opened: Opened, setup: Setup) -> tuple[dict[str, Any], dict[str, np.ndarray]]:

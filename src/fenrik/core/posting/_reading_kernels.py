@@ -20,9 +20,19 @@ from numba import njit
     BEYOND_END,
     NO_MOTION,
     NO_OFFSET,
-) = range(1, 15)
+    NO_DEPTH,
+    DEPTH_ABOVE,
+    NO_PECK,
+    CYCLE_INCREMENTAL,
+    SIDE_ON_ARC,
+    SIDE_WITHOUT_OFFSET,
+) = range(1, 21)
 
-X, Y, Z, I, J, K, R, F, S, T, H, P = range(12)  # noqa: E741
+X, Y, Z, I, J, K, R, F, S, T, H, P, Q, D = range(14)  # noqa: E741
+FIRST_CYCLE = 73
+BACK_OFF_MM = 0.254
+"""How far pecks back off: 0.010 in, as in the interpreter of the NIST report."""
+REALS, WHOLES = 9, 10
 # Limits of the NIST report: 0.002 mm in millimetres, 0.0002 in in inches.
 ARC_ABSOLUTE_MM = 0.002
 ARC_ABSOLUTE_INCH_IN_MM = 0.0002 * 25.4
@@ -30,7 +40,7 @@ ARC_RELATIVE = 0.001
 EXTENDED = 100
 """Extended work offsets, G54.1 P1 …, are numbered 101, 102, …"""
 _SLOT = np.full(128, -1, np.int8)
-for _i, _letter in enumerate(b"XYZIJKRFSTHP"):
+for _i, _letter in enumerate(b"XYZIJKRFSTHPQD"):
     _SLOT[_letter] = _i
 
 
@@ -69,6 +79,68 @@ def _arc_centre(start, end, value, given, plane, mode, limit, out):
     return 0
 
 
+@njit(cache=True)
+def _grown(table, needed):
+    """The table with room for so many rows."""
+    if needed <= len(table):
+        return table
+    larger = np.zeros((max(needed, 2 * len(table)), table.shape[1]), table.dtype)
+    larger[: len(table)] = table
+    return larger
+
+
+@njit(cache=True)
+def _keep(real, whole, m, target, middle, feed, rpm, wait, code, state, line):
+    """Write one motion down. `state`: plane, spindle, tool, length offset, work offset, known axes, side, D word."""
+    for k in range(3):
+        real[m, k], real[m, 3 + k] = target[k], middle[k]
+    real[m, 6], real[m, 7], real[m, 8] = feed, rpm, wait
+    whole[m, 0] = code
+    for k in range(8):
+        whole[m, 1 + k] = state[k]
+    whole[m, 9] = line
+    return m + 1
+
+
+@njit(cache=True)
+def _steps_of_cycle(word, top, bottom, peck, wait):
+    """What a cycle does from its R plane: heights, whether at feed, spindle, and seconds before each (RS274/NGC)."""
+    count = 4
+    if word == 83 or word == 73:
+        count = 3 * int(np.ceil((top - bottom) / peck)) + 3
+    z = np.zeros(count)
+    cutting = np.zeros(count, np.bool_)
+    turn = np.ones(count, np.int64)
+    waits = np.zeros(count)
+    n = 0
+    if word == 83 or word == 73:
+        depth = top
+        while depth - peck > bottom + 1e-9:
+            depth -= peck
+            z[n], cutting[n] = depth, True
+            n += 1
+            if word == 83:
+                z[n] = top
+                z[n + 1] = min(depth + BACK_OFF_MM, top)
+                n += 2
+            else:
+                z[n] = min(depth + BACK_OFF_MM, top)
+                n += 1
+    z[n], cutting[n] = bottom, True
+    n += 1
+    z[n], waits[n] = top, wait
+    if word == 84 or word == 74:
+        turn[:] = 1 if word == 84 else -1
+        turn[n] = -turn[n]
+        cutting[n] = True
+    if word == 86:
+        turn[n] = 0
+    if word == 85 or word == 89:
+        cutting[n] = True
+    n += 1
+    return z[:n], cutting[:n], turn[:n], waits[:n]
+
+
 @njit(cache=True, nogil=True)
 def interpret(data, first_tool):
     """Motions of a program as columns, behind a (trouble, line, letter, value) head."""
@@ -77,16 +149,16 @@ def interpret(data, first_tool):
     for i in range(n):
         if data[i] == 10:
             count += 1
-    point, centre = np.zeros((count, 3)), np.zeros((count, 3))
-    code, plane_of, spin_of = np.zeros(count, np.int8), np.zeros(count, np.int8), np.zeros(count, np.int8)
-    feed_of, rpm_of, wait_of = np.zeros(count), np.zeros(count), np.zeros(count)
-    tool_of, length_of = np.zeros(count, np.int32), np.zeros(count, np.int32)
-    offset_of, line_of = np.zeros(count, np.int16), np.zeros(count, np.int64)
-    known_of = np.zeros((count, 3), np.bool_)
+    real, integral = np.zeros((count, REALS)), np.zeros((count, WHOLES), np.int64)
+    state = np.zeros(8, np.int64)
+    side, side_fresh, radius_word = 0, False, 0
+    deep = np.zeros(4)
+    has_deep = np.zeros(4, np.bool_)
+    back_to_start, began = True, 0.0
     place, target, middle = np.zeros(3), np.zeros(3), np.zeros(3)
     known = np.zeros(3, np.bool_)
-    value = np.zeros(12)
-    given = np.zeros(12, np.bool_)
+    value = np.zeros(14)
+    given = np.zeros(14, np.bool_)
     mode, plane, unit, absolute, feed_mode, offset, length, spin = -1, 17, 1.0, True, 94, 54, 0, 0
     feed, rpm, waited = 0.0, 0.0, 0.0
     tool, waiting_tool = first_tool, first_tool
@@ -97,9 +169,10 @@ def interpret(data, first_tool):
     i = 0
     while i <= n and trouble == 0:
         # One line.
-        for k in range(12):
+        for k in range(14):
             given[k] = False
         motion_word, length_word, dwell, change, ends, words = -1, -1, False, False, False, 0
+        side_word = 0
         groups = 0
         while i < n and data[i] != 10 and trouble == 0:
             c = data[i]
@@ -188,8 +261,20 @@ def interpret(data, first_tool):
                     offset = EXTENDED
                 elif g == 430 or g == 490:
                     length_word = g // 10
-                elif g == 400 or g == 800:
-                    pass
+                elif g == 730 or g == 740 or (g % 10 == 0 and 810 <= g <= 860) or g == 890:
+                    if groups & 1:
+                        trouble = TWO_MOTIONS
+                    groups |= 1
+                    motion_word = g // 10
+                elif g == 800:
+                    if groups & 1:
+                        trouble = TWO_MOTIONS
+                    groups |= 1
+                    motion_word = 80
+                elif g == 980 or g == 990:
+                    back_to_start = g == 980
+                elif g == 400 or g == 410 or g == 420:
+                    side_word = g // 10
                 else:
                     trouble = UNKNOWN_G
             elif c == 77:
@@ -231,6 +316,16 @@ def interpret(data, first_tool):
             length = int(value[H]) if given[H] else tool
         elif length_word == 49:
             length = 0
+        if side_word == 40:
+            # Coming off is a motion of its own, as going on is; without compensation the word changes nothing.
+            side, side_fresh = 0, side != 0
+        elif side_word > 0:
+            if not given[D] and side == 0:
+                trouble, letter_at = SIDE_WITHOUT_OFFSET, 0
+                break
+            side, side_fresh = side_word, True
+            if given[D]:
+                radius_word = int(value[D])
         if dwell and given[P]:
             waited += value[P]
         if offset == EXTENDED:
@@ -238,16 +333,83 @@ def interpret(data, first_tool):
                 trouble, letter_at = NO_OFFSET, 0
                 break
             offset = EXTENDED + int(value[P])
+        if motion_word >= FIRST_CYCLE and motion_word != 80 and motion_word != mode:
+            # A cycle begins: nothing is kept from the one before, and this is the height that G98 goes back to.
+            has_deep[:] = False
+            began = place[2]
         if motion_word >= 0:
-            mode = motion_word
+            mode = -1 if motion_word == 80 else motion_word
         for k in range(7):
             value[k] *= unit
+        value[Q] *= unit
         moving = given[X] or given[Y] or given[Z]
+        state[0], state[1], state[2], state[3], state[4] = plane, spin, tool, length, offset
+        state[6], state[7] = side, radius_word
         arc = (mode == 2 or mode == 3) and (moving or given[I] or given[J] or given[K] or given[R]) and not dwell
         if given[F]:
             # With inverse time the word is the number of motions a minute and holds for this line only.
             feed = value[F] if feed_mode == 93 else value[F] * unit
-        if moving or arc:
+        if mode >= FIRST_CYCLE:
+            if not moving and motion_word < 0:
+                i += 1
+                line += 1
+                ended = ended or ends
+                continue
+            letter_at = 0
+            if not absolute:
+                trouble = CYCLE_INCREMENTAL
+                break
+            for slot, word in enumerate((Z, R, Q, P)):
+                if given[word]:
+                    deep[slot], has_deep[slot] = value[word], True
+            if not (has_deep[0] and has_deep[1]):
+                trouble = NO_DEPTH
+            elif deep[0] > deep[1]:
+                trouble = DEPTH_ABOVE
+            elif (mode == 83 or mode == 73) and not (has_deep[2] and deep[2] > 0.0):
+                trouble = NO_PECK
+            elif feed <= 0.0 or feed_mode == 93:
+                trouble = NO_FEED
+            if trouble:
+                break
+            wait = deep[3] if has_deep[3] and (mode == 82 or mode == 86 or mode == 89) else 0.0
+            heights, cutting, turns, waits = _steps_of_cycle(mode, deep[1], deep[0], deep[2], wait)
+            need = m + len(heights) + 4
+            real, integral = _grown(real, need), _grown(integral, need)
+            middle[:] = 0.0
+            for k in range(3):
+                target[k] = place[k]
+            known[0], known[1], known[2] = known[0] or given[X], known[1] or given[Y], True
+            state[5] = known[0] + 2 * known[1] + 4 * known[2]
+            if place[2] < deep[1]:
+                target[2] = deep[1]
+                m = _keep(real, integral, m, target, middle, 0.0, rpm, waited, 0, state, line)
+                waited = 0.0
+            for k in range(2):
+                if given[k]:
+                    target[k] = value[k]
+            if target[0] != place[0] or target[1] != place[1]:
+                m = _keep(real, integral, m, target, middle, 0.0, rpm, waited, 0, state, line)
+                waited = 0.0
+            if target[2] > deep[1]:
+                target[2] = deep[1]
+                m = _keep(real, integral, m, target, middle, 0.0, rpm, waited, 0, state, line)
+                waited = 0.0
+            rate = feed * rpm if feed_mode == 95 else feed
+            for k in range(len(heights)):
+                target[2] = heights[k]
+                if mode == 74 or mode == 84 or mode == 86:
+                    state[1] = turns[k]
+                done = 1 if cutting[k] else 0
+                m = _keep(real, integral, m, target, middle, rate * done, rpm, waited + waits[k], done, state, line)
+                waited = 0.0
+            state[1] = spin
+            if back_to_start and began > deep[1]:
+                target[2] = began
+                m = _keep(real, integral, m, target, middle, 0.0, rpm, 0.0, 0, state, line)
+            for k in range(3):
+                place[k] = target[k]
+        elif moving or arc:
             if mode < 0:
                 trouble, letter_at = NO_MOTION, 0
                 break
@@ -263,44 +425,30 @@ def interpret(data, first_tool):
                 letter_at = 0
                 if trouble:
                     break
+            if side_fresh and mode >= 2:
+                trouble, letter_at = SIDE_ON_ARC, 0
+                break
+            side_fresh = False
             if mode > 0 and (feed <= 0.0 or (feed_mode == 93 and not given[F])):
                 trouble, letter_at = NO_FEED, 0
                 break
             for k in range(3):
                 known[k] = known[k] or given[k]
-                point[m, k], centre[m, k], known_of[m, k] = target[k], middle[k], known[k]
+            state[5] = known[0] + 2 * known[1] + 4 * known[2]
             rate = feed
             if feed_mode == 95:
                 rate = feed * rpm
             elif feed_mode == 93:
                 far = np.sqrt((target[0] - place[0]) ** 2 + (target[1] - place[1]) ** 2 + (target[2] - place[2]) ** 2)
                 rate = feed * far
-            code[m], plane_of[m], spin_of[m], line_of[m] = mode, plane, spin, line
-            feed_of[m] = rate if mode > 0 else 0.0
-            rpm_of[m], wait_of[m], tool_of[m], length_of[m], offset_of[m] = rpm, waited, tool, length, offset
+            real, integral = _grown(real, m + 1), _grown(integral, m + 1)
+            m = _keep(real, integral, m, target, middle, rate if mode > 0 else 0.0, rpm, waited, mode, state, line)
             waited = 0.0
             for k in range(3):
                 place[k] = target[k]
-            m += 1
         ended = ended or ends
         i += 1
         line += 1
     if trouble == 0 and not ended:
         trouble, letter_at, line = NO_END, 0, max(line - 1, 0)
-    head = (trouble, line, letter_at, value_at)
-    return (
-        head,
-        point[:m],
-        code[:m],
-        centre[:m],
-        plane_of[:m],
-        feed_of[:m],
-        wait_of[:m],
-        tool_of[:m],
-        offset_of[:m],
-        length_of[:m],
-        rpm_of[:m],
-        spin_of[:m],
-        line_of[:m],
-        known_of[:m],
-    )
+    return (trouble, line, letter_at, value_at), real[:m].copy(), integral[:m].copy()

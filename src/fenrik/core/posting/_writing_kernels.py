@@ -73,10 +73,13 @@ def write_motions(
     number_step,
     number_start,
     number_wrap,
+    motion,
+    feed,
 ):
-    """Words for motions 1 … n − 1 (motion 0 is the first move, written by a template; G0 is then in force).
+    """Words for motions 1 … n − 1 (motion 0 stands already; `motion` and `feed` are the words in force after it).
 
-    Returns the text, the line (1 = first written here, 0 = the template's) of each motion, the next line number.
+    Returns the text, the line (1 = first written here, 0 = the one before) of each motion, the next line number, and
+    the motion and feed words in force.
     """
     n = len(units)
     out = np.empty(LONGEST_LINE * n + 1, np.uint8)
@@ -84,8 +87,6 @@ def write_motions(
     letters = (88, 89, 90)
     at = 0
     line = 0
-    motion = 0
-    feed = -1
     for i in range(1, n):
         moved = units[i, 0] != units[i - 1, 0] or units[i, 1] != units[i - 1, 1] or units[i, 2] != units[i - 1, 2]
         if not moved and code[i] < 2:
@@ -120,4 +121,4 @@ def write_motions(
         at += 1
         line += 1
         lines[i] = line
-    return out[:at].copy(), lines, number
+    return out[:at].copy(), lines, number, motion, feed

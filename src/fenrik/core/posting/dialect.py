@@ -50,6 +50,10 @@ class Dialect(BaseModel):
         max_length=40,
         description="words for offsets beyond G59, `{number}` counts from 1; empty: it has none",
     )
+    cycles: list[int] = Field(
+        default=[], max_length=20, description="canned cycles it has, by word: 81 82 83 73 84 74 85 86 89"
+    )
+    dwell: str = Field(default="G4 P{seconds}", max_length=40, description="a pause in seconds")
     start: list[str] = []
     tool_change: list[str] = []
     operation: list[str] = []

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.frames import Points
-from fenrik.core.posting import Program, ReadBack, read_program
+from fenrik.core.posting import Program, ReadBack, read_program, rows_of_lines
 from fenrik.core.toolpath import Kind, Motion, MotionLimits, Toolpath, motion_times
 
 
@@ -49,7 +49,7 @@ def read_motions(
     pieces = []
     apart = 0.0
     for number, (program, tool) in enumerate(zip(programs, tools, strict=True)):
-        read = read_program(program.text, tool)
+        read = read_program(program.text, tool, program.radii_mm)
         apart = max(apart, _apart(program, read))
         pieces.append(_one(program, read, number, zero, limits, tool_change_s))
     if not pieces:
@@ -71,28 +71,20 @@ def _one(
     same_tool[1:] = read.tool[whole][1:] == read.tool[whole][:-1]
     fresh = ~(known_before & same_tool)
     operation = np.full(int(read.line[-1]) + 2 if len(read.line) else 1, -1, np.int32)
-    kind = np.full(len(operation), -1, np.int8)
+    kind = np.full(len(read.line), -1, np.int8)
     for op, lines, path in zip(program.operations, program.line_of_motion, program.paths, strict=True):
         operation[max(int(lines[0]) - 1, 0) : int(lines[-1]) + 1] = op
-        kind[lines] = path.kind
+        row = rows_of_lines(lines, read.line)
+        kind[row[row >= 0]] = path.kind[row >= 0]
     line = read.line[whole]
     code = read.code[whole]
-    kinds = np.where(kind[line] >= 0, kind[line], np.where(code == 0, Kind.RAPID, Kind.CUT)).astype(np.int8)
+    kinds = np.where(kind[whole] >= 0, kind[whole], np.where(code == 0, Kind.RAPID, Kind.CUT)).astype(np.int8)
     # What is rapid and what is not is for the program to say.
     kinds = np.where((code == 0) & ~np.isin(kinds, [Kind.RAPID, Kind.RETRACT]), Kind.RAPID, kinds).astype(np.int8)
     kinds = np.where((code > 0) & np.isin(kinds, [Kind.RAPID, Kind.RETRACT]), Kind.CUT, kinds).astype(np.int8)
-    up = np.tile([0.0, 0.0, 1.0], (n, 1))
     motion = np.where(code >= 2, code - 1, Motion.LINE).astype(np.int8)
-    path = Toolpath(
-        read.point[whole] + zero,
-        up,
-        motion,
-        read.centre[whole] + zero,
-        up.copy(),
-        kinds,
-        read.feed[whole],
-        np.full(n, -1, np.int32),
-    )
+    path = Toolpath.plain(read.point[whole] + zero, motion, read.centre[whole] + zero, kinds, read.feed[whole])
+    path.spindle[:] = read.spindle[whole]
     begins = np.flatnonzero(fresh)
     seconds = np.zeros(n)
     for a, b in zip(begins, [*begins[1:], n], strict=True):
@@ -117,7 +109,7 @@ def _apart(program: Program, read: ReadBack) -> float:
     """Largest difference between the path and what the interpreter made of it (infinite where a line is missing)."""
     worst = 0.0
     for lines, path in zip(program.line_of_motion, program.paths, strict=True):
-        row = np.searchsorted(read.line, lines, side="right") - 1
+        row = rows_of_lines(lines, read.line)
         if len(row) == 0:
             continue
         if row.min() < 0:

@@ -301,12 +301,12 @@ def _share(a: Points, b: Points, bulge: float, place: Points) -> float:
 def meet(a: Points, b: Points, bulge: float, c: Points, d: Points, theirs: float) -> list[Points]:
     """Places where two stretches (lines or arcs) cross."""
     if not bulge and not theirs:
-        places = _line_line(a, b, c, d)
+        places = meet_lines(a, b, c, d)
     elif bulge and theirs:
-        places = _circle_circle(arc_of(a, b, bulge)[:2], arc_of(c, d, theirs)[:2])
+        places = meet_circles(arc_of(a, b, bulge)[:2], arc_of(c, d, theirs)[:2])
     else:
         line, arc = ((a, b), (c, d, theirs)) if not bulge else ((c, d), (a, b, bulge))
-        places = _line_circle(*line, *arc_of(*arc)[:2])
+        places = meet_line_circle(*line, *arc_of(*arc)[:2])
     slack = 1e-9
     return [
         p
@@ -315,7 +315,7 @@ def meet(a: Points, b: Points, bulge: float, c: Points, d: Points, theirs: float
     ]
 
 
-def _line_line(a: Points, b: Points, c: Points, d: Points) -> list[Points]:
+def meet_lines(a: Points, b: Points, c: Points, d: Points) -> list[Points]:
     u, v = b - a, d - c
     cross = float(u[0] * v[1] - u[1] * v[0])
     if abs(cross) < 1e-12:
@@ -324,7 +324,7 @@ def _line_line(a: Points, b: Points, c: Points, d: Points) -> list[Points]:
     return [a + u * float(w[0] * v[1] - w[1] * v[0]) / cross]
 
 
-def _line_circle(a: Points, b: Points, centre: Points, radius: float) -> list[Points]:
+def meet_line_circle(a: Points, b: Points, centre: Points, radius: float) -> list[Points]:
     u = (b - a) / np.linalg.norm(b - a)
     along = float((centre - a) @ u)
     foot = a + along * u
@@ -335,7 +335,7 @@ def _line_circle(a: Points, b: Points, centre: Points, radius: float) -> list[Po
     return [foot - half * u, foot + half * u] if half > 1e-9 else [foot]
 
 
-def _circle_circle(one: tuple[Points, float], other: tuple[Points, float]) -> list[Points]:
+def meet_circles(one: tuple[Points, float], other: tuple[Points, float]) -> list[Points]:
     (p, r), (q, s) = one, other
     d = float(np.linalg.norm(q - p))
     if d < 1e-12 or d > r + s + 1e-12 or d < abs(r - s) - 1e-12:
@@ -345,3 +345,38 @@ def _circle_circle(one: tuple[Points, float], other: tuple[Points, float]) -> li
     half = math.sqrt(max(r * r - x * x, 0.0))
     foot, side = p + x * u, np.array([-u[1], u[0]])
     return [foot - half * side, foot + half * side] if half > 1e-9 else [foot]
+
+
+def lengths_of(curve: Curve) -> Points:
+    """Length of each stretch, mm."""
+    return np.array([stretch_length(*s) for s in curve.stretches])
+
+
+def piece_of(curve: Curve, start_mm: float, end_mm: float) -> Curve:
+    """The open piece between two distances along a curve; on a closed one they may go on past its length."""
+    lengths = lengths_of(curve)
+    total = float(lengths.sum())
+    count = len(lengths)
+    turns = math.floor(start_mm / total) if curve.closed else 0
+    start, end = start_mm - turns * total, end_mm - turns * total
+    points: list[Points] = []
+    bulges: list[float] = []
+    at = 0.0
+    for k in range(count * (2 if curve.closed else 1)):
+        a, b, bulge = curve.stretches[k % count]
+        size = float(lengths[k % count])
+        low, high = max((start - at) / size, 0.0), min((end - at) / size, 1.0)
+        at += size
+        if high - low < 1e-9:
+            continue
+        if not points:
+            points.append(_at(a, b, bulge, low))
+        points.append(_at(a, b, bulge, high))
+        bulges.append(math.tan(math.atan(bulge) * (high - low)) if bulge else 0.0)
+    return Curve(np.array(points).reshape(-1, 2), np.array(bulges))
+
+
+def begun_at(curve: Curve, start_mm: float, overlap_mm: float = 0.0) -> Curve:
+    """A closed curve as an open one that begins at a distance along it and goes past its begin by an overlap."""
+    total = float(lengths_of(curve).sum())
+    return piece_of(curve, start_mm % total, start_mm % total + total + min(overlap_mm, 0.5 * total))

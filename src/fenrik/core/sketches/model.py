@@ -14,6 +14,7 @@ from fenrik.core.sketches.curve import Curve, join_curves, offset_curve, trim_cu
 from fenrik.core.sketches.files import read_drawing
 from fenrik.core.sketches.text import text_curves
 from fenrik.core.solids import EdgeReference, Solid, find_edge
+from fenrik.core.solids.model import Edge
 
 MM: dict[str, Any] = {"unit": "mm"}
 DEG: dict[str, Any] = {"unit": "deg"}
@@ -246,8 +247,11 @@ def _rectangle(item: RectangleItem) -> Curve:
 
 
 def _projected(solid: Solid, reference: EdgeReference, frame: Frame, field: str) -> Curve:
+    return projected_edge(solid.edges[find_edge(solid, reference, f"{field}.edges")], frame)
+
+
+def projected_edge(edge: Edge, frame: Frame) -> Curve:
     """An edge seen along the frame's z; arcs stay arcs where they lie level."""
-    edge = solid.edges[find_edge(solid, reference, f"{field}.edges")]
     places: Points = frame.to_local(edge.points)[:, :2]
     if edge.kind == "circle" and edge.axis is not None and edge.centre is not None and edge.radius_mm:
         upright = float(np.array(edge.axis) @ frame.rotation[:, 2])

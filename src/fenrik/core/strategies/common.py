@@ -14,9 +14,11 @@ from fenrik.core.errors import fail
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.progress import Progress, silent
+from fenrik.core.regions import Rings, Shadow
 from fenrik.core.setups.grids import join_meshes
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import Stock
+from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import Feeds, PathBuilder, Toolpath
 from fenrik.core.tools import Tool, cutter_profile
 
@@ -72,6 +74,9 @@ class StrategyInputs:
         stock: the stock before the operation.
         tool, feeds: the tool and the feeds it runs at.
         clearance_mm, retract_mm: absolute heights for rapids.
+        rpm: spindle speed. zero: place of the work zero.
+        targets: what the operation is applied to. shadow: of the mesh, where it was made before.
+        keep_out: a region that the tool stays out of. stay_in: one that its axis stays in; empty: anywhere.
     """
 
     mesh: Mesh
@@ -84,6 +89,12 @@ class StrategyInputs:
     progress: Progress = field(default=silent)
     boundary_area: BaseGeometry | None = None
     obstacles: Mesh | None = None
+    rpm: float = 8000.0
+    zero: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    targets: Targets = field(default_factory=Targets)
+    shadow: Shadow | None = None
+    keep_out: Rings = field(default_factory=list)
+    stay_in: Rings = field(default_factory=list)
 
     def builder(self) -> PathBuilder:
         return PathBuilder(self.feeds, self.clearance_mm, self.retract_mm)
@@ -131,6 +142,15 @@ class StockTops:
     @property
     def highest(self) -> float:
         return float(self.tops.max(initial=-np.inf))
+
+    def over(self, low: Points, high: Points) -> float:
+        """Highest stock over a rectangle, given by its corners; −inf where there is none."""
+        shape = np.array(self.tops.shape)
+        a = np.floor((low - self.origin[:2]) / self.cell).astype(int).clip(0, shape)
+        b = (np.ceil((high - self.origin[:2]) / self.cell).astype(int) + 1).clip(0, shape)
+        if np.any(a >= b):
+            return -np.inf
+        return float(self.tops[a[0] : b[0], a[1] : b[1]].max(initial=-np.inf))
 
     def under(self, x: float, y: float, radius_mm: float) -> float:
         """Highest material within `radius_mm` (and a cell) of a place; −inf where there is none."""

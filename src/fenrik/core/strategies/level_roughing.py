@@ -35,6 +35,7 @@ from fenrik.core.strategies.common import (
     require,
     to_points,
 )
+from fenrik.core.strategies.entering import DescentParams
 from fenrik.core.strategies.level_regions import free_positions, stock_above
 from fenrik.core.toolpath import PathBuilder
 
@@ -45,7 +46,7 @@ MIN_HELIX_SHARE = 0.2
 THINNING_SHARE = 0.2
 
 
-class LevelRoughing(CommonParams):
+class LevelRoughing(CommonParams, DescentParams):
     """Clears stock down to the part in levels."""
 
     strategy: Literal["level roughing"] = "level roughing"
@@ -77,15 +78,6 @@ class LevelRoughing(CommonParams):
         default="helix",
         title="Entry",
         description="How the tool goes down where no side is open; a ramp is used where a helix has no room",
-    )
-    ramp_deg: float = Field(default=2.0, gt=0, le=45, title="Ramp angle", json_schema_extra={"unit": "deg"})
-    helix_percent: float = Field(
-        default=60.0,
-        gt=5,
-        le=95,
-        title="Helix diameter",
-        description="Share of the tool's diameter",
-        json_schema_extra={"unit": "%"},
     )
 
 

@@ -7,15 +7,46 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, Field
 
+from fenrik.core.strategies.bore_milling import BoreMilling, bore_milling
 from fenrik.core.strategies.common import Outcome, StrategyInputs
+from fenrik.core.strategies.contour import Contour, contour
+from fenrik.core.strategies.drilling import Drilling, drilling
+from fenrik.core.strategies.edge_chamfer import EdgeChamfer, edge_chamfer
+from fenrik.core.strategies.engraving import Engraving, engraving
+from fenrik.core.strategies.facing import Facing, facing
 from fenrik.core.strategies.level_roughing import LevelRoughing, level_roughing
 from fenrik.core.strategies.parallel_finishing import ParallelFinishing, parallel_finishing
+from fenrik.core.strategies.pocket_clearing import PocketClearing, pocket_clearing
+from fenrik.core.strategies.slot import Slot, slot
+from fenrik.core.strategies.thread_milling import ThreadMilling, thread_milling
 
-StrategyParams = Annotated[LevelRoughing | ParallelFinishing, Field(discriminator="strategy")]
+StrategyParams = Annotated[
+    LevelRoughing
+    | ParallelFinishing
+    | Facing
+    | PocketClearing
+    | Contour
+    | Slot
+    | Drilling
+    | BoreMilling
+    | ThreadMilling
+    | EdgeChamfer
+    | Engraving,
+    Field(discriminator="strategy"),
+]
 
 STRATEGIES: dict[str, tuple[type[BaseModel], Callable[..., Outcome], int]] = {
-    "level roughing": (LevelRoughing, level_roughing, 2),
-    "parallel finishing": (ParallelFinishing, parallel_finishing, 2),
+    "level roughing": (LevelRoughing, level_roughing, 5),
+    "parallel finishing": (ParallelFinishing, parallel_finishing, 5),
+    "facing": (Facing, facing, 3),
+    "pocket clearing": (PocketClearing, pocket_clearing, 4),
+    "contour": (Contour, contour, 3),
+    "slot": (Slot, slot, 3),
+    "drilling": (Drilling, drilling, 3),
+    "bore milling": (BoreMilling, bore_milling, 3),
+    "thread milling": (ThreadMilling, thread_milling, 3),
+    "edge chamfer": (EdgeChamfer, edge_chamfer, 3),
+    "engraving": (Engraving, engraving, 3),
 }
 """Name → parameter model, function, version of the algorithm (raise it when the path it makes changes)."""
 

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fenrik.core.frames import Points
+from fenrik.core.sketches import Curve
 from fenrik.core.toolpath.model import Kind, Motion, Toolpath
+
+LIFT_MM = 0.5
 
 
 @dataclass(frozen=True)
@@ -26,14 +31,25 @@ class PathBuilder:
         feeds: feeds for the kinds of motion.
         clearance_mm: height of rapids before the first and after the last motion.
         retract_mm: height of rapids in between.
+        over: gives the height that a rapid between two places (x, y) must keep, where that is lower than `retract_mm`.
     """
 
-    def __init__(self, feeds: Feeds, clearance_mm: float, retract_mm: float) -> None:
+    def __init__(
+        self,
+        feeds: Feeds,
+        clearance_mm: float,
+        retract_mm: float,
+        over: Callable[[Points, Points], float] | None = None,
+    ) -> None:
         self.feeds = feeds
         self.clearance_mm = clearance_mm
         self.retract_mm = retract_mm
+        self.over = over
         self.pass_id = -1
-        self._chunks: list[tuple[Points, int, Points, int, float, int]] = []
+        self.spindle = 1
+        self.side, self.offset_mm = 0, 0.0
+        self._cycle: tuple[int, int, float] = (0, -1, 0.0)
+        self._chunks: list[Toolpath] = []
         self._at: Points | None = None
 
     @property
@@ -42,28 +58,98 @@ class PathBuilder:
         return self._at
 
     def _add(
-        self, points: Points, kind: Kind, feed: float, motion: int = Motion.LINE, centre: Points | None = None
+        self,
+        points: Points,
+        kind: Kind,
+        feed: float,
+        motion: NDArray[np.int8] | int = Motion.LINE,
+        centre: Points | None = None,
     ) -> None:
         points = np.atleast_2d(np.asarray(points, dtype=np.float64))
-        if self._at is not None and motion == Motion.LINE:
+        motions = np.full(len(points), motion, np.int8) if isinstance(motion, int) else motion
+        centre = np.zeros((len(points), 3)) if centre is None else np.atleast_2d(centre)
+        if self._at is not None:
             before = np.vstack([self._at, points[:-1]])
-            points = points[np.linalg.norm(points - before, axis=1) > 1e-9]
+            moved = (np.abs(points - before).max(axis=1) > 1e-9) | (motions != Motion.LINE)
+            points, motions, centre = points[moved], motions[moved], centre[moved]
         if len(points) == 0:
             return
         ring = self.pass_id if kind == Kind.CUT else -1
-        self._chunks.append((points, motion, np.zeros(3) if centre is None else centre, kind, feed, ring))
+        n = len(points)
+        path = Toolpath.plain(
+            points,
+            motions,
+            centre,
+            np.full(n, kind, np.int8),
+            np.full(n, float(feed)),
+            np.full(n, ring, np.int32),
+        )
+        path.spindle[:] = self.spindle
+        path.side[:], path.offset_mm[:] = self.side, self.offset_mm if self.side else 0.0
+        path.cycle[:], path.hole[:], path.peck_mm[:] = self._cycle
+        self._chunks.append(path)
         self._at = points[-1]
+
+    def begin_cycle(self, word: int, hole: int, peck_mm: float = 0.0) -> None:
+        """What follows, up to `end_cycle`, is what one canned cycle does at one hole."""
+        self._cycle = (word, hole, peck_mm)
+
+    def end_cycle(self) -> None:
+        self._cycle = (0, -1, 0.0)
+
+    def dwell(self, seconds: float) -> None:
+        """Stand still where the tool is."""
+        if self._chunks:
+            self._chunks[-1].dwell_s[-1] += seconds
+
+    def rapid(self, points: Points) -> None:
+        """Straight on at rapid."""
+        self._add(points, Kind.RAPID, 0.0)
+
+    def retract(self, height_mm: float) -> None:
+        """Straight up at rapid."""
+        if self._at is not None:
+            self._add(np.array([self._at[0], self._at[1], height_mm]), Kind.RETRACT, 0.0)
+
+    def lift_off(self) -> None:
+        """A little way up at the exit feed."""
+        if self._at is not None:
+            lift = min(self._at[2] + LIFT_MM, self.retract_mm)
+            self._add(np.array([self._at[0], self._at[1], lift]), Kind.EXIT, self.feeds.exit)
+
+    def height_to(self, x: float, y: float) -> float:
+        """The height at which the tool can go over to a place at rapid."""
+        if self._at is None:
+            return self.clearance_mm
+        if self.over is None:
+            return self.retract_mm
+        return float(min(self.over(self._at[:2], np.array([x, y])), self.retract_mm))
 
     def travel(self, x: float, y: float, start_mm: float) -> None:
         """Lift off, go over a place at rapid, and come down at rapid to `start_mm` over the material."""
-        height = self.retract_mm if self._at is not None else self.clearance_mm
+        height = max(self.height_to(x, y), start_mm)
         if self._at is not None:
-            lift = min(self._at[2] + 0.5, height)
-            self._add(np.array([self._at[0], self._at[1], lift]), Kind.EXIT, self.feeds.exit)
-            self._add(np.array([self._at[0], self._at[1], height]), Kind.RETRACT, 0.0)
+            self.lift_off()
+            if self._at[2] < height:
+                self.retract(height)
+            height = max(height, float(self._at[2]))
         self._add(np.array([x, y, height]), Kind.RAPID, 0.0)
         if start_mm < height:
             self._add(np.array([x, y, start_mm]), Kind.RAPID, 0.0)
+
+    def follow(self, curve: Curve, kind: Kind, to_mm: float | None = None, feed: float | None = None) -> None:
+        """Along a curve of lines and arcs that begins where the tool is; evenly down (or up) to a height.
+
+        Args:
+            to_mm: height at its end; None: the height where the tool is.
+        """
+        assert self._at is not None
+        if len(curve.points) < 2:
+            return
+        feeds = {Kind.ENTRY: self.feeds.entry, Kind.APPROACH: self.feeds.entry, Kind.EXIT: self.feeds.exit}
+        z0 = float(self._at[2])
+        points, motion, centre = curve_motions(curve, z0, z0 if to_mm is None else to_mm)
+        self._add(points, kind, feeds.get(kind, self.feeds.cutting) if feed is None else feed, motion, centre)
 
     def approach(self, points: Points) -> None:
         self._add(points, Kind.APPROACH, self.feeds.entry)
@@ -85,19 +171,22 @@ class PathBuilder:
             sign = -sign
             here = centre[:2] + sign * radius_vector
             assert self._at is not None
-            self._add(
-                np.array([here[0], here[1], z]),
-                Kind.ENTRY,
-                self.feeds.entry,
-                Motion.ARC_CCW,
-                np.array([centre[0], centre[1], self._at[2]]),
-            )
+            middle = np.array([centre[0], centre[1], self._at[2]])
+            self._add(np.array([here[0], here[1], z]), Kind.ENTRY, self.feeds.entry, int(Motion.ARC_CCW), middle)
 
     def cut(self, points: Points) -> None:
         self._add(points, Kind.CUT, self.feeds.cutting)
 
+    def cut_at(self, points: Points, feed: float) -> None:
+        """Straight cuts at a feed of their own."""
+        self._add(points, Kind.CUT, feed)
+
     def link(self, points: Points) -> None:
         self._add(points, Kind.LINK, self.feeds.cutting)
+
+    def link_at(self, points: Points, feed: float) -> None:
+        """Through cleared ground at a feed of its own."""
+        self._add(points, Kind.LINK, feed)
 
     def next_pass(self) -> None:
         self.pass_id += 1
@@ -106,19 +195,25 @@ class PathBuilder:
         """The whole path, lifted to the clearance height at its end."""
         if self._at is None:
             return Toolpath.empty()
-        lift = min(self._at[2] + 0.5, self.clearance_mm)
-        self._add(np.array([self._at[0], self._at[1], lift]), Kind.EXIT, self.feeds.exit)
-        self._add(np.array([self._at[0], self._at[1], self.clearance_mm]), Kind.RETRACT, 0.0)
-        sizes = [len(c[0]) for c in self._chunks]
-        total = sum(sizes)
-        up = np.tile([0.0, 0.0, 1.0], (total, 1))
-        return Toolpath(
-            np.concatenate([c[0] for c in self._chunks]),
-            up,
-            np.repeat([c[1] for c in self._chunks], sizes).astype(np.int8),
-            np.repeat([c[2] for c in self._chunks], sizes, axis=0),
-            up.copy(),
-            np.repeat([c[3] for c in self._chunks], sizes).astype(np.int8),
-            np.repeat([c[4] for c in self._chunks], sizes).astype(np.float64),
-            np.repeat([c[5] for c in self._chunks], sizes).astype(np.int32),
-        )
+        self.lift_off()
+        self.retract(self.clearance_mm)
+        return Toolpath.joined(self._chunks)
+
+
+def curve_motions(curve: Curve, z0: float, z1: float) -> tuple[Points, NDArray[np.int8], Points]:
+    """The stretches of a curve as motions: end points (n, 3), kinds of motion, arc centres; z changes with the way."""
+    a = curve.points
+    b = np.roll(a, -1, axis=0) if curve.closed else a[1:]
+    a, bulge = a[: len(b)], curve.bulges
+    chord = b - a
+    length = np.linalg.norm(chord, axis=1)
+    round_ = bulge != 0
+    safe = np.where(round_, bulge, 1.0)
+    k = (1 - safe * safe) / (4 * safe)
+    centre = np.where(round_[:, None], (a + b) / 2 + k[:, None] * np.column_stack([-chord[:, 1], chord[:, 0]]), 0.0)
+    radius = np.linalg.norm(a - centre, axis=1)
+    way = np.cumsum(np.where(round_, radius * 4 * np.abs(np.arctan(safe)), length))
+    z = z0 + (z1 - z0) * way / max(float(way[-1]), 1e-12) if len(way) else way
+    before = np.concatenate([[z0], z[:-1]])
+    motion = np.where(round_, np.where(bulge > 0, Motion.ARC_CCW, Motion.ARC_CW), Motion.LINE).astype(np.int8)
+    return np.column_stack([b, z]), motion, np.column_stack([centre, np.where(round_, before, 0.0)])

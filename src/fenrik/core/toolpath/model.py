@@ -41,6 +41,15 @@ class Toolpath:
         kind: (n,) `Kind`.
         feed: (n,) mm/min, 0 for rapids.
         pass_id: (n,) which pass a motion belongs to, −1 between passes.
+        dwell_s: (n,) seconds that the tool stands still after a motion.
+        spindle: (n,) way the spindle turns during a motion: 1 clockwise, −1 the other way, 0 not at all.
+        cycle: (n,) word of the canned cycle that says the same as a motion and its neighbours (81 …), 0 for none.
+        hole: (n,) number of the hole whose cycle a motion belongs to, −1 for none.
+        peck_mm: (n,) depth of one peck of that cycle.
+        side: (n,) compensation at the controller during a motion: 41 tool left of the path, 42 right, 0 none. The path
+            is that of the tool's axis; the controller adds what the tool has worn.
+        offset_mm: (n,) distance from the written contour at which the controller's compensation holds the axis; 0 where
+            the path itself is written.
     """
 
     point: Points
@@ -51,22 +60,41 @@ class Toolpath:
     kind: NDArray[np.int8]
     feed: Points
     pass_id: NDArray[np.int32]
+    dwell_s: Points
+    spindle: NDArray[np.int8]
+    cycle: NDArray[np.int8]
+    hole: NDArray[np.int32]
+    peck_mm: Points
+    side: NDArray[np.int8]
+    offset_mm: Points
+
+    @classmethod
+    def plain(
+        cls,
+        point: Points,
+        motion: NDArray[np.int8],
+        centre: Points,
+        kind: NDArray[np.int8],
+        feed: Points,
+        pass_id: NDArray[np.int32] | None = None,
+    ) -> Toolpath:
+        """Motions with an upright tool, without stops and cycles."""
+        n = len(point)
+        up = np.tile([0.0, 0.0, 1.0], (n, 1))
+        ids = np.full(n, -1, np.int32)
+        return cls(
+            point, up, motion, centre, up.copy(), kind, feed, ids if pass_id is None else pass_id,
+            np.zeros(n), np.ones(n, np.int8), np.zeros(n, np.int8), ids.copy(), np.zeros(n), np.zeros(n, np.int8),
+            np.zeros(n),
+        )  # fmt: skip
 
     def __len__(self) -> int:
         return len(self.point)
 
     @classmethod
     def empty(cls) -> Toolpath:
-        return cls(
-            np.zeros((0, 3)),
-            np.zeros((0, 3)),
-            np.zeros(0, np.int8),
-            np.zeros((0, 3)),
-            np.zeros((0, 3)),
-            np.zeros(0, np.int8),
-            np.zeros(0),
-            np.zeros(0, np.int32),
-        )
+        none, flat = np.zeros(0, np.int8), np.zeros((0, 3))
+        return cls.plain(flat, none, flat.copy(), none.copy(), np.zeros(0))
 
     def moved(self, shift: Points) -> Toolpath:
         """The same path displaced (for example from the setup's frame to its work zero)."""
@@ -79,14 +107,14 @@ class Toolpath:
         start = np.vstack([self.point[:1], self.point[:-1]])
         out = np.linalg.norm(self.point - start, axis=1)
         for i in np.flatnonzero(self.motion):
-            sweep, radius = self._sweep(int(i), start[i])
+            sweep, radius = self.sweep(int(i), start[i])
             out[i] = np.hypot(sweep * radius, self.point[i, 2] - start[i, 2])
         return out
 
     def cut_length_mm(self) -> float:
         return float(self.lengths()[self.kind == Kind.CUT].sum())
 
-    def _sweep(self, i: int, start: Points) -> tuple[float, float]:
+    def sweep(self, i: int, start: Points) -> tuple[float, float]:
         """Angle (above 0, at most a full turn) and radius of arc i."""
         a, b = start[:2] - self.centre[i, :2], self.point[i, :2] - self.centre[i, :2]
         turn = np.arctan2(a[0] * b[1] - a[1] * b[0], a @ b)
@@ -106,7 +134,7 @@ class Toolpath:
         count = np.ones(len(self), np.int64)
         chords: dict[int, Points] = {}
         for i in arcs:
-            sweep, radius = self._sweep(int(i), start[i])
+            sweep, radius = self.sweep(int(i), start[i])
             step = 2 * np.arccos(max(1 - tolerance_mm / max(radius, tolerance_mm), -1.0))
             n = max(int(np.ceil(sweep / max(step, 1e-4))), 1)
             t = np.arange(1, n + 1) / n
@@ -129,19 +157,13 @@ class Toolpath:
         for k, chord in chords.items():
             point[begin[k] : begin[k + 1]] = chord
         flat = self.rows(source)
-        return replace(flat, point=point, motion=np.zeros(len(source), np.int8)), source
+        last = np.append(source[1:] != source[:-1], True)
+        return replace(
+            flat, point=point, motion=np.zeros(len(source), np.int8), dwell_s=np.where(last, flat.dwell_s, 0.0)
+        ), source
 
     def rows(self, index: NDArray) -> Toolpath:
-        return Toolpath(
-            self.point[index],
-            self.axis[index],
-            self.motion[index],
-            self.centre[index],
-            self.normal[index],
-            self.kind[index],
-            self.feed[index],
-            self.pass_id[index],
-        )
+        return Toolpath(**{k: getattr(self, k)[index] for k in self.__dataclass_fields__})
 
     def to_bytes(self) -> bytes:
         stream = io.BytesIO()

@@ -38,7 +38,7 @@ def motion_times(path: Toolpath, limits: MotionLimits) -> Points:
     seconds = _profile_times(
         np.ascontiguousarray(flat.point), speed, limits.acceleration_mm_s2, limits.path_tolerance_mm
     )
-    return np.asarray(np.bincount(source, seconds, minlength=len(path)), dtype=np.float64)
+    return np.asarray(np.bincount(source, seconds, minlength=len(path)), dtype=np.float64) + path.dwell_s
 
 
 @njit(cache=True)

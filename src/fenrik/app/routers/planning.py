@@ -1,0 +1,131 @@
+"""Routes proposed from features, what is left uncovered, and orders with fewer tool changes."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from fastapi import APIRouter
+from pydantic import BaseModel
+
+from fenrik.app import documents, library
+from fenrik.app.context import open_job
+from fenrik.app.documents import Change
+from fenrik.app.routers.jobs import JobState, job_state
+from fenrik.core.errors import fail
+from fenrik.core.planning import (
+    Coverage,
+    Reordering,
+    RouteProposal,
+    Uncovered,
+    coverage,
+    make_holes,
+    propose_order,
+    propose_route,
+    propose_sides,
+    with_route,
+)
+from fenrik.core.recipe import HoleWay
+
+router = APIRouter(prefix="/api/jobs/{job_id}", tags=["planning"])
+
+Sides = Literal["this", "all"]
+
+
+class RouteTaken(BaseModel):
+    """A job with a proposed route in it, and what the proposal said."""
+
+    job: JobState
+    proposal: RouteProposal
+
+
+@router.get("/setups/{setup_id}/route-proposal", operation_id="readRouteProposal")
+def proposal(job_id: str, setup_id: str, sides: Sides = "this") -> RouteProposal:
+    """A route by the job's recipe: for what can be seen along the setup's direction, or for all sides of the part."""
+    opened = open_job(job_id)
+    if sides == "all":
+        return propose_sides(opened.build, library.library_tools())
+    return propose_route(opened.build, opened.setup(setup_id), library.library_tools())
+
+
+@router.post("/setups/{setup_id}/route-proposal", operation_id="takeRouteProposal")
+def take_proposal(job_id: str, setup_id: str, sides: Sides = "this") -> RouteTaken:
+    """The proposed route added to the job, with its setups and the tools from the shop; one step of undo."""
+    found = proposal(job_id, setup_id, sides)
+    if not found.operations:
+        raise fail(
+            "route", "has nothing to propose here.", "Turn the setup to a side with features, or add rows by hand."
+        )
+    opened = open_job(job_id)
+    grown = with_route(opened.job, found).model_dump(mode="json")
+    changes = [
+        Change(op="set", path=path, value=grown[path], check=False) for path in ("setups", "tools", "operations")
+    ]
+    documents.change(job_id, changes, "take the proposed route")
+    return RouteTaken(job=job_state(job_id), proposal=found)
+
+
+class HolesMade(BaseModel):
+    """Which holes (by faces, numbered in the whole model), and how they are to be made."""
+
+    faces: list[int]
+    way: HoleWay
+
+
+class HolesAnswer(BaseModel):
+    """The job with its holes made that way, and what could not be."""
+
+    job: JobState
+    uncovered: list[Uncovered]
+
+
+@router.post("/holes/way", operation_id="makeHoles")
+def holes_way(job_id: str, body: HolesMade) -> HolesAnswer:
+    """Make holes another way; rows that make them already follow. One step of undo."""
+    opened = open_job(job_id)
+    wanted = set(body.faces)
+    faces = {k for k, number in enumerate(opened.build.part_faces) if number in wanted}
+    if not faces:
+        raise fail("faces", "are none of the part's.", "Choose a row of the table of holes.", body.faces[:5])
+    found, told = make_holes(opened.build, faces, body.way, library.library_tools())
+    now = found.model_dump(mode="json")
+    changes = [Change(op="set", path=p, value=now[p], check=False) for p in ("hole_choices", "tools", "operations")]
+    documents.change(job_id, changes, f"holes by {body.way}")
+    return HolesAnswer(job=job_state(job_id), uncovered=told)
+
+
+@router.get("/coverage", operation_id="readCoverage")
+def read_coverage(job_id: str) -> Coverage:
+    """Features that no operation of the job makes; faces are numbers in the whole model."""
+    opened = open_job(job_id)
+    found = coverage(opened.build)
+    numbers = opened.build.part_faces
+    return Coverage(
+        features=found.features,
+        uncovered=[u.model_copy(update={"faces": [numbers[f] for f in u.faces]}) for u in found.uncovered],
+    )
+
+
+@router.get("/setups/{setup_id}/order", operation_id="readOrder")
+def read_order(job_id: str, setup_id: str) -> Reordering:
+    """An order of the setup's rows with fewer tool changes."""
+    opened = open_job(job_id)
+    return propose_order(opened.job, opened.setup(setup_id))
+
+
+@router.post("/setups/{setup_id}/order", operation_id="takeOrder")
+def take_order(job_id: str, setup_id: str) -> JobState:
+    """Put the setup's rows into that order; one step of undo."""
+    opened = open_job(job_id)
+    wanted = propose_order(opened.job, opened.setup(setup_id)).order
+    rank = {number: k for k, number in enumerate(wanted)}
+    mine = sorted(
+        (o for o in opened.job.operations if o.setup == setup_id), key=lambda o: rank.get(o.number, len(rank))
+    )
+    waiting = iter(mine)
+    operations = [next(waiting) if o.setup == setup_id else o for o in opened.job.operations]
+    documents.change(
+        job_id,
+        [Change(op="set", path="operations", value=[o.model_dump(mode="json") for o in operations], check=False)],
+        "fewer tool changes",
+    )
+    return job_state(job_id)

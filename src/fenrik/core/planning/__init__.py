@@ -1,0 +1,20 @@
+"""From features to a route, what a route leaves out, and in which order it runs with fewer tool changes."""
+
+from fenrik.core.planning.coverage import Coverage, Uncovered, coverage
+from fenrik.core.planning.holes import make_holes
+from fenrik.core.planning.reorder import Reordering, propose_order
+from fenrik.core.planning.route import RouteProposal, propose_route, with_route
+from fenrik.core.planning.sides import propose_sides
+
+__all__ = [
+    "Coverage",
+    "Reordering",
+    "RouteProposal",
+    "Uncovered",
+    "coverage",
+    "make_holes",
+    "propose_order",
+    "propose_route",
+    "propose_sides",
+    "with_route",
+]

@@ -1,0 +1,133 @@
+"""What of a part no operation makes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pydantic import BaseModel
+
+from fenrik.core.build import Build
+from fenrik.core.frames import Points
+from fenrik.core.inputs import picked_faces
+from fenrik.core.job import Operation
+from fenrik.core.recognise.features import Chamfer, Feature, Hole, OuterProfile, Pocket, Vector
+from fenrik.core.strategies.drilling import Drilling
+from fenrik.core.strategies.facing import Facing
+from fenrik.core.strategies.level_roughing import LevelRoughing
+from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.targets import OutlineTarget
+
+ALONG = 1 - 1e-6
+
+
+class Uncovered(BaseModel):
+    """A feature that no operation makes."""
+
+    name: str
+    kind: str
+    words: str
+    faces: list[int]
+    direction: Vector | None = None
+    why: str = ""
+
+
+class Coverage(BaseModel):
+    """How many features there are, and which of them are left."""
+
+    features: int
+    uncovered: list[Uncovered]
+
+
+@dataclass(frozen=True)
+class Made:
+    """What the operations of a job make.
+
+    Attributes:
+        faces: numbers of the faces that they are applied to.
+        roughed: directions along which roughing in levels leaves nothing.
+        outlined: whether a contour runs round the whole part.
+        faced: setups that are faced.
+    """
+
+    faces: frozenset[int]
+    roughed: list[Points]
+    outlined: bool
+    faced: frozenset[str]
+
+    def covers(self, feature: Feature) -> bool:
+        """Whether a feature is made."""
+        if isinstance(feature, OuterProfile) and self.outlined:
+            return True
+        if self.faces & set(feature.faces):
+            return True
+        if isinstance(feature, Pocket | OuterProfile) and feature.direction is not None:
+            return any(float(d @ feature.direction) > ALONG for d in self.roughed)
+        return False
+
+
+def what_is_made(build: Build) -> Made:
+    """What all operations that are switched on make together.
+
+    A hole counts as made when an operation other than spotting is applied to one of its bores. Roughing in levels with
+    no allowance makes every pocket and outline that opens along its setup's direction.
+
+    Raises:
+        FenrikError: when the part is missing or a mesh, or picked geometry is lost.
+    """
+    faces: set[int] = set()
+    roughed: list[Points] = []
+    outlined = False
+    faced: set[str] = set()
+    for operation in build.job.operations:
+        if not operation.enabled or build.job.setup(operation.setup).makes:
+            continue
+        params = operation.params
+        if isinstance(params, Facing):
+            faced.add(operation.setup)
+        if isinstance(params, LevelRoughing) and params.allowance_mm == 0 and params.floor_allowance_mm == 0:
+            roughed.append(build.frame(build.job.setup(operation.setup)).rotation[:, 2])
+        if isinstance(params, TargetParams):
+            outlined |= any(isinstance(t, OutlineTarget) for t in params.targets)
+            if not (isinstance(params, Drilling) and params.cycle == "spot"):
+                faces |= set(_faces_of(build, operation))
+    return Made(frozenset(faces), roughed, outlined, frozenset(faced))
+
+
+def coverage(build: Build) -> Coverage:
+    """Holes, pockets, chamfers and the outline against all operations that are switched on.
+
+    Raises:
+        FenrikError: when the part is missing or a mesh, or picked geometry is lost.
+    """
+    found = build.recognition()
+    features: list[Feature] = [*found.holes, *found.pockets, *found.chamfers, *found.outer_profiles]
+    made = what_is_made(build)
+    left = [f for f in features if not made.covers(f)]
+    return Coverage(features=len(features), uncovered=[as_uncovered(f) for f in left])
+
+
+def _faces_of(build: Build, operation: Operation) -> list[int]:
+    params = operation.params
+    assert isinstance(params, TargetParams)
+    picked = params.model_copy(update={"targets": [t for t in params.targets if t.kind == "faces"]})
+    return picked_faces(build, operation.model_copy(update={"params": picked})) or []
+
+
+def as_uncovered(feature: Feature, why: str = "") -> Uncovered:
+    """A feature told in words."""
+    words = feature.name
+    kind = "outline"
+    if isinstance(feature, Hole):
+        kind, words = "hole", f"⌀{feature.diameter_mm:g}, {feature.depth_mm:.1f} deep"
+    elif isinstance(feature, Pocket):
+        kind, words = feature.kind, f"{feature.length_mm:.1f} × {feature.width_mm:.1f}, {feature.depth_mm:.1f} deep"
+    elif isinstance(feature, Chamfer):
+        kind, words = "chamfer", f"{feature.width_mm:.2f} × {feature.angle_deg:.0f}°"
+    return Uncovered(
+        name=feature.name,
+        kind=kind,
+        words=words,
+        faces=feature.faces,
+        direction=feature.direction,
+        why=why or feature.why,
+    )

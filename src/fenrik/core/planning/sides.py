@@ -1,0 +1,114 @@
+"""A route for every side of a part: the setups that a job has, and new ones where features look another way."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from fenrik.core.build import Build
+from fenrik.core.errors import fail
+from fenrik.core.frames import Points
+from fenrik.core.job import FIRST_EXTENDED, Setup
+from fenrik.core.planning.coverage import Uncovered, coverage, what_is_made
+from fenrik.core.planning.route import RouteProposal, propose_route, with_route
+from fenrik.core.progress import Progress, silent
+from fenrik.core.recipe import Recipe
+from fenrik.core.recognise.features import Vector
+from fenrik.core.setups.orientation import UpAxis, UpDirection
+from fenrik.core.setups.stocks import EarlierStock
+from fenrik.core.tools import Tool
+
+SAME = 1 - 1e-6
+EMPTY = RouteProposal(operations=[], tools=[], reasons=[], uncovered=[])
+AXES = {"+x": (1, 0, 0), "-x": (-1, 0, 0), "+y": (0, 1, 0), "-y": (0, -1, 0), "+z": (0, 0, 1), "-z": (0, 0, -1)}
+
+
+def propose_sides(
+    build: Build, shop: list[Tool], recipe: Recipe | None = None, progress: Progress = silent
+) -> RouteProposal:
+    """A route for all setups of the part, then for the directions in which features are still left, each with a setup
+    of its own that takes over the stock of the one before. A direction for which nothing can be proposed gets none.
+
+    Raises:
+        FenrikError: when the job has no setup to begin with, or the part is missing or a mesh.
+    """
+    own = [s for s in build.job.setups if not s.makes]
+    if not own:
+        raise fail("setups", "are missing.", "Add a setup: it says which way is up first, and on which machine.")
+    sides = _Sides(build, EMPTY)
+    for setup in own:
+        progress(0.1, f"setup {setup.name or setup.id}")
+        sides.take(propose_route(sides.build, setup, shop, recipe))
+    tried = [build.frame(s).rotation[:, 2] for s in own]
+    last = own[-1]
+    while last.grid is None and (up := _next_direction(sides.build, tried)) is not None:
+        tried.append(np.array(up))
+        setup = _side(sides.build, last, up)
+        progress(0.5, f"setup {setup.name}")
+        bare = EMPTY.model_copy(update={"setups": [setup]})
+        found = propose_route(_grown(sides.build, bare), setup, shop, recipe)
+        if found.operations:
+            last = setup
+        sides.take(found.model_copy(update={"setups": [setup] if found.operations else []}))
+    return sides.total.model_copy(update={"uncovered": sides.left()})
+
+
+@dataclass
+class _Sides:
+    """The job as it grows side by side, and what the sides could not make wholly or not at all."""
+
+    build: Build
+    total: RouteProposal
+    told: list[Uncovered] = field(default_factory=list)
+    partly: list[Uncovered] = field(default_factory=list)
+
+    def take(self, found: RouteProposal) -> None:
+        """One side's route into the job."""
+        self.build = _grown(self.build, found)
+        self.total = RouteProposal(
+            **{k: [*getattr(self.total, k), *getattr(found, k)] for k in RouteProposal.model_fields}
+        )
+        made = what_is_made(self.build).faces
+        for left in found.uncovered:
+            (self.partly if made & set(left.faces) else self.told).append(left)
+
+    def left(self) -> list[Uncovered]:
+        """What no operation makes in the end, with the reasons that the sides gave, and what is made only in part."""
+        why = {frozenset(u.faces): u.why for u in self.told if u.why}
+        left = coverage(self.build).uncovered
+        return [*(u.model_copy(update={"why": why.get(frozenset(u.faces), u.why)}) for u in left), *self.partly]
+
+
+def _grown(build: Build, found: RouteProposal) -> Build:
+    """The job with a proposal taken."""
+    return Build(with_route(build.job, found), build.model, build.store, build.cell_override, build.files)
+
+
+def _next_direction(build: Build, tried: list[Points]) -> Vector | None:
+    """The direction in which most of what is left looks, of those not tried; of equals the one opposite the first."""
+    votes: dict[Vector, int] = {}
+    for left in coverage(build).uncovered:
+        if left.direction is None or any(float(t @ np.array(left.direction)) > SAME for t in tried):
+            continue
+        same = next((d for d in votes if float(np.array(d) @ np.array(left.direction)) > SAME), left.direction)
+        votes[same] = votes.get(same, 0) + 1
+    return max(votes, key=lambda d: (votes[d], -float(tried[0] @ np.array(d)))) if votes else None
+
+
+def _side(build: Build, before: Setup, up: Vector) -> Setup:
+    """A setup like the one before with another side up."""
+    ids = {s.id for s in build.job.setups}
+    axis = next((name for name, d in AXES.items() if float(np.dot(d, up)) > SAME), None)
+    offset = before.work_offset + 1
+    return Setup(
+        id=next(name for k in range(1, len(ids) + 2) if (name := f"side-{k}") not in ids),
+        name=f"From {axis}" if axis else f"From ({up[0]:.2f}, {up[1]:.2f}, {up[2]:.2f})",
+        up=UpAxis.model_validate({"axis": axis}) if axis else UpDirection(direction=up, came_from="features left"),
+        stock=EarlierStock(setup=before.id),
+        machine=before.machine,
+        dialect=before.dialect,
+        work_offset=offset if offset < 60 or offset > FIRST_EXTENDED else FIRST_EXTENDED,
+        clearance_mm=before.clearance_mm,
+        retract_mm=before.retract_mm,
+    )

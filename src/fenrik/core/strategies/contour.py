@@ -1,0 +1,489 @@
+"""Contour: along chains, on one side of them, in side passes and depth passes.
+
+Closed chains are offset as polygons, so that no part of the pass cuts into another part of the chain; open ones with
+round corners. What another wall of the part, a fixture or a copy makes impossible is cut out of the pass and told.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+import shapely
+from pydantic import Field
+
+from fenrik.core.frames import Points
+from fenrik.core.regions import fit_arcs, offset
+from fenrik.core.regions.polygons import Rings, signed_area, to_shape
+from fenrik.core.sketches import Curve
+from fenrik.core.sketches.curve import begun_at, lengths_of, piece_of
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs, require
+from fenrik.core.strategies.leading import LeadParams, Side, lead_in, lead_out, run_on, straight_on, with_loops
+from fenrik.core.strategies.prismatic import (
+    ARC_FIT_MM,
+    FLATTEN_MM,
+    LEAST_PIECE_MM,
+    MillingParams,
+    Workplace,
+    depth_levels,
+    need_targets,
+    reach_beside,
+)
+from fenrik.core.strategies.targets import Chain
+from fenrik.core.toolpath import PathBuilder
+from fenrik.core.toolpath.builder import Kind
+from fenrik.core.toolpath.compensation import CompensationError, as_curve, stretches_of, tool_way, written_contour
+
+TOUCH_MM = 3 * ARC_FIT_MM
+STRAIGHT_MM = 1.0
+"""Straight piece on which the controller goes on and off its compensation."""
+
+
+class Contour(MillingParams, LeadParams):
+    """Follows walls, edges or curves."""
+
+    strategy: Literal["contour"] = "contour"
+    uses = "chains"
+    side: Literal["automatic", "inside", "outside", "left", "right", "on the curve"] = Field(
+        default="automatic", title="Side", description="Automatic: away from the part"
+    )
+    side_passes: int = Field(default=1, ge=1, le=50, title="Side passes")
+    side_step_mm: float = Field(
+        default=1.0, gt=0, le=100, title="Side step", description="Between side passes", json_schema_extra=MM
+    )
+    finish_mm: float = Field(
+        default=0.0,
+        ge=0,
+        le=50,
+        title="Left for the last side pass",
+        description="By those before",
+        json_schema_extra=MM,
+    )
+    finish_feed_percent: float = Field(
+        default=100.0, ge=5, le=300, title="Feed of the last side pass", json_schema_extra={"unit": "%"}
+    )
+    finish_at_once: bool = Field(default=False, title="Last side pass at full depth")
+    repeats: int = Field(default=0, ge=0, le=5, title="Repeats", description="The last pass again, without infeed")
+    ramp: bool = Field(
+        default=False, title="Ramp", description="Sink along the contour by a stepdown each turn, then once level"
+    )
+    corners: Literal["rolled", "sharp", "looped"] = Field(
+        default="rolled",
+        title="Outer corners",
+        description="Round them with an arc, run the lines out to their meeting, or past it and back in a loop",
+    )
+    start: Literal["longest side", "corner", "as drawn", "spread", "near a place"] = Field(
+        default="longest side",
+        title="Start of closed passes",
+        description="A corner hides the mark, spreading thins it",
+    )
+    start_x_mm: float = Field(
+        default=0.0, ge=-5000, le=5000, title="Start near X", description="In the work frame", json_schema_extra=MM
+    )
+    start_y_mm: float = Field(
+        default=0.0, ge=-5000, le=5000, title="Start near Y", description="In the work frame", json_schema_extra=MM
+    )
+    run_on_mm: float = Field(
+        default=0.0,
+        ge=0,
+        le=100,
+        title="Run on past open ends",
+        description="So that neighbouring cuts meet without a step",
+        json_schema_extra=MM,
+    )
+    compensation: Literal["computer", "controller", "wear"] = Field(
+        default="computer",
+        title="Compensation",
+        description="With G41 or G42: of the whole radius by the controller, or of what the tool has worn",
+    )
+    tabs: int = Field(default=0, ge=0, le=50, title="Holding tabs")
+    tab_length_mm: float = Field(default=4.0, gt=0, le=100, title="Tab length", json_schema_extra=MM)
+    tab_height_mm: float = Field(default=1.0, gt=0, le=100, title="Tab height", json_schema_extra=MM)
+
+
+@dataclass(frozen=True)
+class _Pass:
+    """One pass in the plane: its curve in the direction of cutting and the side without material."""
+
+    curve: Curve
+    free: Side
+    last: bool
+
+
+def contour(inputs: StrategyInputs, params: Contour) -> Outcome:
+    """All chains; what of them cannot be cut is reported, the others are cut.
+
+    Raises:
+        FenrikError: when nothing is picked, or levels are too many.
+    """
+    place = Workplace.of(inputs, params)
+    need_targets(inputs.targets.chains, inputs, "chain", "Pick edges, walls, floors, a sketch or the outline.")
+    _check_compensation(params)
+    builder = place.builder()
+    against = _running_against(inputs.targets.chains, params.side)
+    for number, chain in enumerate(inputs.targets.chains):
+        if number in against:
+            place.skip(
+                chain.label,
+                f"runs the other way than the rest: {params.side} of it the tool would stand on the other side.",
+                chain.place,
+                "Choose inside or outside, or give it an operation of its own.",
+            )
+            continue
+        _cut_chain(builder, place, params, chain)
+        inputs.progress((number + 1) / len(inputs.targets.chains), "following contours")
+    return Outcome(builder.finish(), place.unreached)
+
+
+def _check_compensation(params: Contour) -> None:
+    """Compensation at the controller needs a side, and level passes."""
+    if params.compensation == "computer":
+        return
+    require(
+        params.side != "on the curve",
+        "compensation",
+        "at the controller needs a side, and the tool runs on the curve.",
+        "Choose a side, or compensate by computer.",
+        params.compensation,
+    )
+    require(
+        not params.ramp,
+        "compensation",
+        "at the controller cannot go on and off along a ramp.",
+        "Switch the ramp off, or compensate by computer.",
+        params.compensation,
+    )
+
+
+def _running_against(chains: list[Chain], side: str) -> set[int]:
+    """Of chains with the tool on their left or right, those that run against the others: closed ones by the sense of
+    the longer part of them, those of the part also where it stands on the tool's side."""
+    if side not in ("left", "right"):
+        return set()
+    wrong = {k for k, c in enumerate(chains) if c.material == side}
+    turns = {k: signed_area(c.curve.flattened(0.01)[:-1]) > 0 for k, c in enumerate(chains) if c.curve.closed}
+    length = {True: 0.0, False: 0.0}
+    for k, turn in turns.items():
+        length[turn] += chains[k].curve.length_mm()
+    return wrong | {k for k, turn in turns.items() if length[turn] < length[not turn]}
+
+
+def _cut_chain(builder: PathBuilder, place: Workplace, params: Contour, chain: Chain) -> None:
+    side = tool_side(params.side, chain)
+    if side is None:
+        place.skip(
+            chain.label,
+            "it is not clear on which side the tool belongs: there is part on both sides or on neither.",
+            chain.place,
+            "Choose inside, outside, left or right.",
+        )
+        return
+    bottom = place.anchors.bottom_of(params, chain.level) + params.floor_allowance_mm
+    plan = chain.curve.flattened(0.05)
+    top = place.anchors.top_of(params, plan.min(axis=0), plan.max(axis=0), chain.level)
+    if not np.isfinite(top):
+        place.skip(
+            chain.label, "no stock stands there.", chain.place, "Draw it over the stock, or set its top by number."
+        )
+        return
+    top = max(top, bottom)
+    levels = depth_levels(top, bottom, None if params.ramp else params.stepdown_mm)
+    for k in reversed(range(1 if side == "on" else params.side_passes)):
+        stages = _stages(place, chain, levels)
+        for depths, reach in stages[-1:] if k == 0 and params.finish_at_once else stages:
+            distance = reach + params.allowance_mm + k * params.side_step_mm + (k > 0) * params.finish_mm
+            curves = _beside(chain.curve, side, distance, params.corners != "rolled")
+            if not curves:
+                place.skip(
+                    chain.label,
+                    f"nothing is left {distance:.2f} mm inside it: the tool ⌀{2 * place.radius:g} mm does not fit.",
+                    chain.place,
+                    "Use a smaller tool.",
+                )
+                return
+            for curve in curves:
+                for run in _allowed(place, params, chain, curve, depths[-1], side):
+                    free = free_side(run, side, params.milling)
+                    turned = run if free[1] else run.reversed()
+                    wanted = depths[-1:] if k == 0 and params.finish_at_once else depths
+                    _cut_pass(builder, place, params, _Pass(turned, free[0], k == 0), top, wanted)
+
+
+def _stages(place: Workplace, chain: Chain, levels: list[float]) -> list[tuple[list[float], float]]:
+    """Levels that are cut at one distance from the chain, and that distance: all of them where a wall stands on it; one
+    by one where a fillet rises from it."""
+    if chain.fillet_mm <= 0:
+        return [(levels, place.radius)]
+    return [([z], reach_beside(place.end, place.radius, chain.fillet_mm, z - chain.level)) for z in levels]
+
+
+def _beside(curve: Curve, side: str, distance_mm: float, sharp: bool) -> list[Curve]:
+    """A chain at a distance on one side; at a distance below zero on the other."""
+    if side == "on":
+        return [curve]
+    other = {"left": "right", "right": "left"}
+    return offset_chain(curve, side if distance_mm >= 0 else other[side], abs(distance_mm), sharp)
+
+
+def tool_side(wanted: str, chain: Chain) -> str | None:
+    """left, right or on, seen along the chain; None where automatic cannot tell."""
+    if wanted == "on the curve":
+        return "on"
+    if wanted in ("left", "right"):
+        return wanted
+    if wanted in ("inside", "outside"):
+        if not chain.curve.closed:
+            return None
+        anticlockwise = signed_area(chain.curve.flattened(0.01)[:-1]) > 0
+        return "left" if (wanted == "inside") == anticlockwise else "right"
+    return {"left": "right", "right": "left"}.get(chain.material)
+
+
+def offset_chain(curve: Curve, side: str, distance_mm: float, sharp: bool = False) -> list[Curve]:
+    """A chain at a distance on its left or right; closed ones as polygons, so nothing crosses itself."""
+    if side == "on" or distance_mm == 0:
+        return [curve]
+    if curve.closed:
+        ring = curve.flattened(FLATTEN_MM)[:-1]
+        anticlockwise = signed_area(ring) > 0
+        grown = distance_mm if (side == "right") == anticlockwise else -distance_mm
+        region: Rings = [ring if anticlockwise else ring[::-1]]
+        rings = offset(region, grown, sharp=sharp)
+        found = [fit_arcs(r, True, ARC_FIT_MM) for r in rings]
+        return [c if (signed_area(r) > 0) == anticlockwise else c.reversed() for c, r in zip(found, rings, strict=True)]
+    line = shapely.LineString(curve.flattened(FLATTEN_MM))
+    signed = distance_mm if side == "left" else -distance_mm
+    segments = max(int(np.ceil(np.pi / 4 / np.arccos(max(1 - FLATTEN_MM / distance_mm, 0.0)))), 4)
+    style = "mitre" if sharp else "round"
+    moved = shapely.offset_curve(line, signed, quad_segs=segments, join_style=style)
+    parts = [shapely.get_coordinates(p) for p in shapely.get_parts(moved) if p.length > LEAST_PIECE_MM]
+    return [fit_arcs(p, False, ARC_FIT_MM) for p in parts]
+
+
+def free_side(curve: Curve, side: str, milling: str) -> tuple[Side, bool]:
+    """The side without material once the curve runs the right way, and whether it does so already.
+
+    With a spindle that turns clockwise, climb milling has the material on the right.
+    """
+    if side == "on":
+        return "left", True
+    wanted: Side = "left" if milling == "climb" else "right"
+    return wanted, side == wanted
+
+
+def _allowed(place: Workplace, params: Contour, chain: Chain, curve: Curve, level: float, side: str) -> list[Curve]:
+    """What of a pass the part, fixtures and other copies leave possible at its lowest level; the rest is told."""
+    if side == "on":
+        why = "the keep-out or the boundary forbids it"
+        return place.free_pieces(curve, place.fenced, chain.label, level, "pass", why)
+    line = curve.flattened(FLATTEN_MM)
+    blocked = place.blocked(level, place.radius + params.allowance_mm - TOUCH_MM, (line.min(axis=0), line.max(axis=0)))
+    why = "a wall, a fixture, a copy or a fence is nearer than the tool's radius"
+    return place.free_pieces(curve, blocked, chain.label, level, "pass", why)
+
+
+@dataclass(frozen=True)
+class _Ways:
+    """A pass with its ways in and out, ready to be followed."""
+
+    first: Curve | None
+    run: Curve
+    last: Curve | None
+
+    @property
+    def begin(self) -> Points:
+        return (self.run if self.first is None else self.first).points[0]
+
+
+def _cut_pass(
+    builder: PathBuilder, place: Workplace, params: Contour, one: _Pass, top: float, levels: list[float]
+) -> None:
+    """A pass at all its levels, with its ways in and out."""
+    shares = [k / len(levels) for k in range(len(levels))] if params.start == "spread" else [0.0]
+    found = [w for w in (_ways(place, params, one, levels[-1], share) for share in shares) if w is not None]
+    if not found:
+        return
+    begin = found[0].begin
+    stands = max(place.anchors.stock_over(begin - place.radius, begin + place.radius), levels[-1])
+    builder.travel(float(begin[0]), float(begin[1]), min(stands, max(top, levels[0])) + START_GAP_MM)
+    if params.ramp:
+        _ramp(builder, params, one, found[0], top, levels[-1])
+        return
+    compensated = one.last and params.compensation != "computer"
+    feed = builder.feeds.cutting * (params.finish_feed_percent / 100 if one.last and params.side_passes > 1 else 1.0)
+    for k, level in enumerate(levels):
+        ways, deepest = found[k % len(found)], k == len(levels) - 1
+        for _ in range(1 + (params.repeats if deepest and one.last else 0)):
+            at = builder.place
+            assert at is not None
+            if np.abs(at[:2] - ways.begin).max() > 1e-9:
+                _cross(builder, place, ways.begin, params.start == "spread")
+            builder.enter(np.array([*ways.begin, level]))
+            builder.side = _word(one) if compensated else 0
+            builder.offset_mm = place.radius if params.compensation == "controller" else 0.0
+            if ways.first is not None:
+                builder.follow(ways.first, Kind.ENTRY)
+            builder.next_pass()
+            tabs = params.tabs if deepest and one.last else 0
+            _follow_with_tabs(builder, ways.run, tabs, params, level, place.radius, feed)
+            if ways.last is not None and compensated:
+                head, off = _split_last(ways.last)
+                builder.follow(head, Kind.EXIT)
+                builder.side = 0
+                builder.follow(off, Kind.EXIT)
+            elif ways.last is not None:
+                builder.follow(ways.last, Kind.EXIT)
+
+
+def _cross(builder: PathBuilder, place: Workplace, begin: Points, over: bool) -> None:
+    """To the begin of the next level: straight, or over everything where it lies elsewhere."""
+    at = builder.place
+    assert at is not None
+    if over:
+        builder.travel(float(begin[0]), float(begin[1]), float(at[2]) + START_GAP_MM)
+    else:
+        builder.link(np.array([*begin, at[2]]))
+
+
+def _ways(place: Workplace, params: Contour, one: _Pass, level: float, share: float) -> _Ways | None:
+    """A pass opened at its start, with ways in and out that touch nothing; None (and told) where compensation at the
+    controller finds no room for them.
+
+    Args:
+        share: 0 to 1, by how much of a closed pass a spread start is moved on.
+    """
+    curve = one.curve
+    run = begun_at(curve, _start_of(place, curve, params, share), params.overlap_mm) if curve.closed else curve
+    size = params.lead_size(2 * place.radius)
+    straight_mm = max(STRAIGHT_MM, 1.02 * place.radius) if params.compensation == "controller" else STRAIGHT_MM
+    ground = _ground(place, params, run, level, max(size, params.run_on_mm) + straight_mm)
+    if not curve.closed and params.run_on_mm > 0:
+        run = run_on(run, params.run_on_mm, ground)
+    if params.corners == "looped":
+        run = with_loops(run, place.radius / 2, ground, one.free)
+    compensated = one.last and params.compensation != "computer"
+    if compensated and params.compensation == "controller":
+        try:
+            run = _as_the_controller_does(run, place.radius if one.free == "left" else -place.radius)
+        except CompensationError as error:
+            _no_compensation(place, run, level, f"the pass {error.what}.", "Compensate by computer.")
+            return None
+    if params.lead == "none" and not compensated:
+        return _Ways(None, run, None)
+    straight = params.lead == "line"
+    first = lead_in(run, size, params.lead_deg, ground, one.free, straight) if params.lead != "none" else None
+    last = lead_out(run, size, params.lead_deg, ground, one.free, straight) if params.lead != "none" else None
+    if not compensated:
+        return _Ways(first, run, last)
+    onto = straight_on(first, straight_mm, ground, into=True) if first is not None else None
+    off = straight_on(last, straight_mm, ground, into=False) if last is not None else None
+    if onto is None or off is None:
+        need = f"ways in and out that begin and end with {straight_mm:.2f} mm straight"
+        need += ", longer than the offset" if params.compensation == "controller" else ""
+        advice = "Choose arcs with a smaller entry size, start the pass elsewhere, or compensate by computer."
+        reason = f"compensation at the controller needs {need}; there is no room for them."
+        _no_compensation(place, run, level, reason, advice)
+        return None
+    return _Ways(onto, run, off)
+
+
+def _no_compensation(place: Workplace, run: Curve, level: float, reason: str, advice: str) -> None:
+    x, y = (float(v) for v in run.points[0])
+    place.skip("", reason, (x, y, level), advice)
+
+
+def _as_the_controller_does(run: Curve, left_mm: float) -> Curve:
+    """The way that the controller makes of the contour of a pass: what the tool will truly follow."""
+    return as_curve(tool_way(written_contour(stretches_of(run), left_mm), left_mm))
+
+
+def _ramp(builder: PathBuilder, params: Contour, one: _Pass, ways: _Ways, top: float, bottom: float) -> None:
+    """Down along the pass, then once level, and off it."""
+    curve = one.curve
+    builder.enter(np.array([*ways.begin, top]))
+    once = piece_of(ways.run, 0.0, curve.length_mm()) if curve.closed else ways.run
+    _sink(builder, params, ways.first, once, top, bottom, curve.closed)
+    if curve.closed:
+        builder.follow(ways.run, Kind.CUT)
+    if ways.last is not None:
+        builder.follow(ways.last, Kind.EXIT)
+
+
+def _word(one: _Pass) -> int:
+    """G41 with the tool on the left of its path (the free side), G42 on the right."""
+    return 41 if one.free == "left" else 42
+
+
+def _split_last(curve: Curve) -> tuple[Curve, Curve]:
+    """A way out without its last stretch, and that stretch."""
+    return Curve(curve.points[:-1], curve.bulges[:-1]), Curve(curve.points[-2:], curve.bulges[-1:])
+
+
+def _sink(
+    builder: PathBuilder, params: Contour, first: Curve | None, once: Curve, top: float, bottom: float, closed: bool
+) -> None:
+    """Down along the pass, a stepdown each turn (to and fro where open)."""
+    if first is not None:
+        builder.follow(first, Kind.ENTRY)
+    builder.next_pass()
+    heights = depth_levels(top, bottom, params.stepdown_mm or max(top - bottom, 1e-6))
+    way = once
+    for z in heights:
+        builder.follow(way, Kind.CUT, to_mm=z)
+        way = way if closed else way.reversed()
+    if not closed:
+        builder.follow(way, Kind.CUT)
+
+
+def _ground(place: Workplace, params: Contour, run: Curve, level: float, size: float) -> Any:
+    """Where ways in and out may lie: everywhere round the pass but near the part, fixtures and copies."""
+    around = run.flattened(0.05)
+    reach = 2 * size + 1.0
+    low, high = around.min(axis=0) - reach, around.max(axis=0) + reach
+    blocked = to_shape(place.blocked(level, place.radius + params.allowance_mm - TOUCH_MM, (low, high)))
+    free = shapely.box(*low, *high).difference(blocked)
+    shapely.prepare(free)
+    return free
+
+
+def _start_of(place: Workplace, curve: Curve, params: Contour, share: float) -> float:
+    """How far along a closed curve it begins."""
+    lengths = lengths_of(curve)
+    if params.start == "as drawn":
+        return 0.0
+    if params.start == "near a place":
+        near = np.array(place.inputs.zero[:2]) + [params.start_x_mm, params.start_y_mm]
+        line = shapely.LineString(curve.flattened(0.01))
+        return float(line.project(shapely.Point(near))) / line.length * float(lengths.sum())
+    longest = int(lengths.argmax())
+    before = float(lengths[:longest].sum())
+    if params.start == "corner":
+        return before
+    return before + float(lengths[longest]) / 2 + (share * float(lengths.sum()) if params.start == "spread" else 0.0)
+
+
+def _follow_with_tabs(
+    builder: PathBuilder, run: Curve, tabs: int, params: Contour, level: float, radius: float, feed: float
+) -> None:
+    """Along a pass, lifted over evenly spread tabs."""
+    if tabs == 0:
+        builder.follow(run, Kind.CUT, feed=feed)
+        return
+    total = float(lengths_of(run).sum())
+    half = params.tab_length_mm / 2 + radius
+    middles = (np.arange(tabs) + 0.5) * total / tabs
+    at = 0.0
+    for middle in middles:
+        low, high = max(middle - half, at), min(middle + half, total)
+        if high <= low:
+            continue
+        if low > at:
+            builder.follow(piece_of(run, at, low), Kind.CUT, feed=feed)
+        here = piece_of(run, low, high)
+        builder.cut(np.array([*here.points[0], level + params.tab_height_mm]))
+        builder.follow(here, Kind.CUT, feed=feed)
+        builder.cut(np.array([*here.points[-1], level]))
+        at = high
+    if total > at:
+        builder.follow(piece_of(run, at, total), Kind.CUT, feed=feed)

@@ -1,0 +1,139 @@
+"""Edge chamfer: break edges with a conical cutter, keeping clear of walls beside them.
+
+The cone touches the edge a little above its tip. Its tip goes below the chamfer's lower end by the tip offset, and its
+axis runs beside the wall at the radius that the cone has at that height: r = tip/2 + offset · tan(included/2).
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Literal
+
+import numpy as np
+import shapely
+from pydantic import Field
+
+from fenrik.core.regions import Rings, offset, union
+from fenrik.core.regions.polygons import line_length, to_shape
+from fenrik.core.sketches import Curve
+from fenrik.core.sketches.curve import begun_at
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs, require
+from fenrik.core.strategies.contour import free_side, offset_chain
+from fenrik.core.strategies.leading import lead_in, lead_out
+from fenrik.core.strategies.prismatic import ARC_FIT_MM, MillingParams, Workplace, need_targets
+from fenrik.core.strategies.targets import Chain
+from fenrik.core.toolpath import PathBuilder
+from fenrik.core.toolpath.builder import Kind
+
+LEAST_PIECE_MM = 0.2
+LEAD_MM = 1.0
+FLATTEN_MM = 5e-4
+
+
+class EdgeChamfer(MillingParams):
+    """Chamfers and deburrs edges."""
+
+    strategy: Literal["edge chamfer"] = "edge chamfer"
+    uses = "chains"
+    heights = ()
+    width_mm: float = Field(
+        default=0.5,
+        gt=0,
+        le=50,
+        title="Width",
+        description="Seen from above; modelled chamfers keep theirs",
+        json_schema_extra=MM,
+    )
+    tip_offset_mm: float = Field(
+        default=0.3,
+        ge=0,
+        le=20,
+        title="Tip offset",
+        description="How far the tip goes below the chamfer",
+        json_schema_extra=MM,
+    )
+    width_passes: int = Field(default=1, ge=1, le=20, title="Passes", description="For wide chamfers")
+
+
+def edge_chamfer(inputs: StrategyInputs, params: EdgeChamfer) -> Outcome:
+    """All edges; stretches with a wall in the way are left out and reported, the others are cut.
+
+    Raises:
+        FenrikError: when the tool has no cone, or nothing is picked.
+    """
+    cutter = inputs.tool.cutter
+    included = getattr(cutter, "included_deg", getattr(cutter, "point_deg", None))
+    require(
+        included is not None,
+        "tool",
+        f"is a {cutter.kind}, which has no cone.",
+        "Choose a chamfer mill, a spot drill or an engraving cutter.",
+    )
+    place = Workplace.of(inputs, params)
+    need_targets(inputs.targets.chains, inputs, "edge", "Pick edges, or chamfer faces.")
+    builder = place.builder()
+    slope = math.tan(math.radians(float(included or 90.0) / 2))
+    tip = getattr(cutter, "tip_diameter_mm", 0.0) / 2
+    for number, chain in enumerate(inputs.targets.chains):
+        for k in range(params.width_passes):
+            width = params.width_mm * (k + 1) / params.width_passes
+            _break_edge(builder, place, params, chain, width, slope, tip)
+        inputs.progress((number + 1) / len(inputs.targets.chains), "chamfering edges")
+    return Outcome(builder.finish(), place.unreached)
+
+
+def _break_edge(
+    builder: PathBuilder, place: Workplace, params: EdgeChamfer, chain: Chain, width: float, slope: float, tip: float
+) -> None:
+    side = {"left": "right", "right": "left"}.get(chain.below or chain.material)
+    if side is None:
+        place.skip(
+            chain.label, "there is no part on just one side of it.", chain.place, "Pick outer edges that look upwards."
+        )
+        return
+    lower = chain.level - (0.0 if chain.rim else width / slope)
+    z = lower - params.tip_offset_mm - params.floor_allowance_mm
+    beside = tip + params.tip_offset_mm * slope + params.allowance_mm
+    if z < chain.level - place.inputs.tool.cutter.flute_length_mm:
+        place.skip(chain.label, "is deeper than the cutter's edge is long.", chain.place, "Use a larger chamfer mill.")
+        return
+    blocked = _in_the_way(place, chain, z, beside)
+    for curve in offset_chain(chain.curve, side, beside):
+        why = "a wall or floor beside the edge, a keep-out or the boundary leaves no room"
+        runs = place.free_pieces(curve, blocked, chain.label, chain.level, "chamfer", why)
+        for run in runs:
+            if line_length(run.flattened(0.01)) > LEAST_PIECE_MM:
+                _cut_edge(builder, place, params, run, side, z, blocked)
+
+
+def _in_the_way(place: Workplace, chain: Chain, z: float, beside: float) -> Rings:
+    """Where the axis may not be: nearer to what stands over the edge than the cutter's radius, nearer to what stands
+    over the tip than the cone is wide there."""
+    tall = place.blocked(chain.level + 0.02, place.radius, shaped=False)
+    low = offset(place.shadow.above(z), beside - 3 * ARC_FIT_MM) if beside > 3 * ARC_FIT_MM else []
+    return union(tall, low)
+
+
+def _cut_edge(
+    builder: PathBuilder, place: Workplace, params: EdgeChamfer, run: Curve, side: str, z: float, blocked: Rings
+) -> None:
+    free, right_way = free_side(run, side, params.milling)
+    run = run if right_way else run.reversed()
+    way = begun_at(run, 0.0, 0.5) if run.closed else run
+    around = way.flattened(0.05)
+    ground = shapely.box(*(around.min(axis=0) - 5 * LEAD_MM), *(around.max(axis=0) + 5 * LEAD_MM)).difference(
+        to_shape(blocked)
+    )
+    shapely.prepare(ground)
+    first, last = (lead(way, LEAD_MM, 90.0, ground, free) for lead in (lead_in, lead_out))
+    begin = first.points[0] if first is not None else way.points[0]
+    reach = np.full(2, place.radius)
+    stands = max(place.anchors.stock_over(begin - reach, begin + reach), z)
+    builder.travel(float(begin[0]), float(begin[1]), stands + START_GAP_MM)
+    builder.enter(np.array([*begin, z]))
+    if first is not None:
+        builder.follow(first, Kind.ENTRY)
+    builder.next_pass()
+    builder.follow(way, Kind.CUT)
+    if last is not None:
+        builder.follow(last, Kind.EXIT)

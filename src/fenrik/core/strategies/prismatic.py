@@ -1,0 +1,357 @@
+"""What the strategies for prismatic work share: heights, levels, where the tool may be, what was left out."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import ConfigDict, Field
+
+from fenrik.core.findings import Unreached
+from fenrik.core.frames import Points
+from fenrik.core.regions import Rings, Shadow, clip_lines, contains, difference, fit_arcs, intersection, offset, union
+from fenrik.core.regions.polygons import line_length
+from fenrik.core.sketches import Curve
+from fenrik.core.solids.references import FaceReference, FaceRule
+from fenrik.core.strategies.common import MM, OBSTACLE_CLEARANCE_MM, CommonParams, StrategyInputs, require
+from fenrik.core.strategies.linking import Landscape
+from fenrik.core.strategies.targets import Target
+from fenrik.core.toolpath import PathBuilder
+from fenrik.core.tools import cutter_profile
+from fenrik.core.tools.cutters import BallCutter, BullNoseCutter, Cutter, TaperedCutter
+from fenrik.core.tools.kernels import element_height, radius_at
+from fenrik.core.tools.profile import Profile
+
+ARC_FIT_MM = 2e-3
+"""How far fitted arcs may stray from the offset polygons."""
+MAX_LEVELS = 2000
+LIFT_MM = 4e-3
+"""How deep a rounded end may touch triangles of a fillet that lie within 2 µm of it."""
+END_STEPS, MAX_CORNERS, REACH_STEPS = 24, 160, 400
+WINDOW_MM = 2.0
+FLATTEN_MM = 5e-4
+LEAST_PIECE_MM = 0.05
+FENCE_MM = 1000.0
+"""How far round part and boundary there may be anything to do."""
+Milling = Literal["climb", "conventional"]
+
+
+def _without_idle_heights(schema: dict[str, Any], model: type[Any]) -> None:
+    """Mark the heights that an operation does not ask for, so that no form shows them."""
+    for end in ("top", "bottom"):
+        if end not in model.heights:
+            for name in (f"{end}_from", f"{end}_mm"):
+                schema["properties"][name]["idle"] = True
+
+
+class TargetParams(CommonParams):
+    """An operation on picked geometry."""
+
+    model_config = ConfigDict(json_schema_extra=_without_idle_heights)
+    uses: ClassVar[Literal["chains", "areas", "holes"]] = "chains"
+    heights: ClassVar[tuple[str, ...]] = ("top", "bottom")
+    targets: list[Target] = Field(
+        default_factory=list, max_length=500, title="Geometry", description="Faces, edges, sketches or the outline"
+    )
+    keep_out: str = Field(
+        default="", max_length=40, title="Keep out", description="A sketch; the tool stays out of its closed curves"
+    )
+    stay_in: str = Field(
+        default="",
+        max_length=40,
+        title="Stay inside",
+        description="A sketch; the axis stays in its closed curves",
+    )
+    top_from: Literal["stock here", "stock top", "part top", "geometry", "work zero", "a pick"] = Field(
+        default="stock here", title="Top from", description="Where cutting begins"
+    )
+    top_pick: FaceReference | FaceRule | None = Field(default=None, title="Face for the top")
+    top_mm: float = Field(default=0.0, ge=-5000, le=5000, title="Above that", json_schema_extra=MM)
+    bottom_from: Literal["geometry", "part bottom", "part top", "work zero", "a pick"] = Field(
+        default="geometry", title="Bottom from", description="Where cutting ends"
+    )
+    bottom_pick: FaceReference | FaceRule | None = Field(default=None, title="Face for the bottom")
+    bottom_mm: float = Field(
+        default=0.0, ge=-5000, le=5000, title="Above it", description="Below zero: deeper", json_schema_extra=MM
+    )
+
+
+class MillingParams(TargetParams):
+    """A milling operation on picked geometry."""
+
+    stepdown_mm: float | None = Field(
+        default=None,
+        gt=0,
+        le=500,
+        title="Stepdown",
+        description="Greatest depth of one pass; empty: all at once",
+        json_schema_extra=MM,
+    )
+    milling: Milling = Field(default="climb", title="Milling")
+
+
+@dataclass
+class Workplace:
+    """Where a tool works: the part's shadow from any height, heights, the builder, and what was left out.
+
+    Attributes:
+        reach_mm: radius of the tool where it is widest, with the wall allowance.
+    """
+
+    inputs: StrategyInputs
+    allowance_mm: float
+    unreached: list[Unreached]
+
+    @classmethod
+    def of(cls, inputs: StrategyInputs, params: CommonParams) -> Workplace:
+        return cls(inputs, params.allowance_mm, list(inputs.targets.unusable))
+
+    @property
+    def radius(self) -> float:
+        return self.inputs.tool.cutter.radius_mm
+
+    @cached_property
+    def landscape(self) -> Landscape:
+        return Landscape(self.inputs)
+
+    @cached_property
+    def part_heights(self) -> tuple[float, float]:
+        low, high = self.inputs.mesh.bounds()[:, 2]
+        return float(low), float(high)
+
+    @cached_property
+    def shadow(self) -> Shadow:
+        return self.inputs.shadow or Shadow(self.inputs.mesh)
+
+    @cached_property
+    def _obstacle_shadow(self) -> Shadow | None:
+        return Shadow(self.inputs.obstacles) if self.inputs.obstacles is not None else None
+
+    def builder(self) -> PathBuilder:
+        made = self.inputs.builder()
+        made.over = self.landscape.height
+        return made
+
+    def blocked(
+        self, level_mm: float, reach_mm: float, window: tuple[Points, Points] | None = None, shaped: bool = True
+    ) -> Rings:
+        """Where the tool's axis may not be with its tip at a level: nearer than `reach_mm` to the part above it, or
+        nearer than the clearance to a fixture or another copy, or in a keep-out. A ball, bull-nose or tapered end comes
+        nearer to what stands lower than where it is widest.
+
+        Args:
+            shaped: whether the shape of the end counts; if not, it is as wide as the tool.
+            window: lowest and highest corner (x, y) of where it is asked; what lies far from it is left out.
+        """
+        reach = max(reach_mm, self.radius + OBSTACLE_CLEARANCE_MM)
+        keep = self._near_part(level_mm, reach_mm, window) if shaped else self._beside(level_mm, reach_mm, window)
+        fenced = self.fenced
+        if fenced:
+            keep = union(keep, fenced)
+        if self._obstacle_shadow is None:
+            return keep
+        fixtures = near(self._obstacle_shadow.above(level_mm - OBSTACLE_CLEARANCE_MM), window, reach)
+        return union(keep, offset(fixtures, self.radius + OBSTACLE_CLEARANCE_MM))
+
+    def _beside(self, level_mm: float, reach_mm: float, window: tuple[Points, Points] | None) -> Rings:
+        return offset(near(self.shadow.above(level_mm), window, reach_mm + self.radius), reach_mm)
+
+    def _near_part(self, level_mm: float, reach_mm: float, window: tuple[Points, Points] | None) -> Rings:
+        """Where the end of the tool would touch the part: at each height of the end, what stands over that height is
+        kept away by the tool's radius there."""
+        if self.end is None:
+            return self._beside(level_mm, reach_mm, window)
+        slim: dict[int, tuple[Rings, float]] = {}
+        for height in end_heights(self.end, self.shadow.points[:, 2] - level_mm - LIFT_MM):
+            region = self.shadow.above(level_mm + LIFT_MM + height)
+            slim[id(region)] = (region, self.radius - radius_at(self.end.elements, height))
+        parts = [offset(near(r, window, reach_mm + self.radius), reach_mm - s) for r, s in slim.values() if r]
+        return union(*parts) if len(parts) > 1 else (parts[0] if parts else [])
+
+    @cached_property
+    def end(self) -> Profile | None:
+        """The profile of a tool whose end is slimmer than the tool; None where it is flat."""
+        return rounded_end(self.inputs.tool.cutter)
+
+    @cached_property
+    def fenced(self) -> Rings:
+        """Where keep-outs and boundaries forbid the tool's axis to be, at any height."""
+        fenced = offset(self.inputs.keep_out, self.radius) if self.inputs.keep_out else []
+        if not self.inputs.stay_in:
+            return fenced
+        low, high = bounds_of(self.inputs.stay_in)
+        a, b = np.minimum(low, self.inputs.mesh.bounds()[0, :2]), np.maximum(high, self.inputs.mesh.bounds()[1, :2])
+        (x0, y0), (x1, y1) = a - FENCE_MM, b + FENCE_MM
+        frame = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])
+        return union(fenced, difference([frame], self.inputs.stay_in))
+
+    def kept_out(self, place: tuple[float, float, float], label: str) -> bool:
+        """Whether a place is fenced off; then it is told."""
+        if not self.fenced or not contains(offset(self.fenced, -1e-6), np.array([place[:2]]))[0]:
+            return False
+        self.skip(label, "lies in the keep-out, or outside the boundary.", place, "Take it out of this row.")
+        return True
+
+    def free_pieces(self, curve: Curve, blocked: Rings, label: str, level: float, what: str, why: str) -> list[Curve]:
+        """What of a curve lies outside a blocked region, as open pieces; the curve itself where all of it does.
+
+        What does not is told, at its longest stretch.
+
+        Args:
+            what: what the curve is for, as in "12.3 mm of the pass are left out". why: the reason.
+        """
+        if not blocked:
+            return [curve]
+        line = curve.flattened(FLATTEN_MM)
+        kept = clip_lines([line], blocked, inside=False)
+        left_out = line_length(line) - sum(line_length(k) for k in kept)
+        if left_out < LEAST_PIECE_MM:
+            return [curve]
+        gone = max(clip_lines([line], blocked), key=line_length)
+        x, y = gone[len(gone) // 2].tolist()
+        self.skip(
+            label,
+            f"{left_out:.1f} mm of the {what} are left out: {why}.",
+            (x, y, level),
+            "Use a smaller tool, or move what is in the way.",
+        )
+        if curve.closed and len(kept) > 1 and np.abs(kept[-1][-1] - kept[0][0]).max() < 1e-4:
+            kept = [np.vstack([kept[-1], kept[0][1:]]), *kept[1:-1]]
+        return [fit_arcs(k, False, ARC_FIT_MM) for k in kept if line_length(k) > LEAST_PIECE_MM]
+
+    def skip(self, label: str, reason: str, place: tuple[float, float, float], advice: str, area: float = 0.0) -> None:
+        """Tell what is left out, where and why."""
+        self.unreached.append(
+            Unreached(
+                reason=f"{label}: {reason}" if label else reason,
+                place=place,
+                level_mm=place[2],
+                area_mm2=area or None,
+                advice=advice,
+            )
+        )
+
+    @cached_property
+    def anchors(self) -> Anchors:
+        """What heights are counted from here."""
+        low, high = self.part_heights
+        stock = self.landscape.stock
+        return Anchors(stock.over, stock.highest, low, high, self.inputs.zero[2])
+
+
+@dataclass(frozen=True)
+class Anchors:
+    """What heights are counted from, in the setup's frame; picked faces are resolved before.
+
+    Attributes:
+        stock_over: highest stock over a rectangle (low, high corner).
+    """
+
+    stock_over: Callable[[Points, Points], float]
+    stock_top: float
+    part_bottom: float
+    part_top: float
+    zero: float
+
+    def top_of(self, params: TargetParams, low: Points, high: Points, level: float) -> float:
+        """The height at which cutting begins, over a rectangle of geometry at a level."""
+        if params.top_from == "stock here":
+            return self.stock_over(low, high) + params.top_mm
+        heights = {
+            "stock top": self.stock_top,
+            "part top": self.part_top,
+            "geometry": level,
+            "work zero": self.zero,
+        }
+        return heights[params.top_from] + params.top_mm
+
+    def bottom_of(self, params: TargetParams, level: float) -> float:
+        """The height at which cutting ends, for geometry at a level."""
+        heights = {
+            "geometry": level,
+            "part bottom": self.part_bottom,
+            "part top": self.part_top,
+            "work zero": self.zero,
+        }
+        return heights[params.bottom_from] + params.bottom_mm
+
+
+def rounded_end(cutter: Cutter) -> Profile | None:
+    """The profile of a ball, bull-nose or tapered cutter; None for others, whose end counts as flat."""
+    return cutter_profile(cutter) if isinstance(cutter, BallCutter | BullNoseCutter | TaperedCutter) else None
+
+
+def end_heights(end: Profile, levels: Points) -> Points:
+    """Heights over the tip at which the end of a tool is compared with the part: where the part has corners, between
+    which it is straight, and at even angles of the end's own rounding.
+
+    Args:
+        levels: (n,) heights of the part's corners over the tip.
+    """
+    last = end.elements[-1]
+    full = element_height(end.elements, len(end.elements) - 1, last[1])
+    own = full * (1 - np.cos(np.linspace(0.0, np.pi / 2, END_STEPS)))
+    corners = np.unique(np.round(levels[(levels > 0) & (levels < full)], 4))
+    if len(corners) > MAX_CORNERS:
+        corners = corners[np.linspace(0, len(corners) - 1, MAX_CORNERS).astype(int)]
+    return np.unique(np.concatenate([own, corners]))
+
+
+def reach_beside(end: Profile | None, radius_mm: float, fillet_mm: float, over_mm: float) -> float:
+    """How far the axis stays from the rim of a floor from which a fillet rises to an upright wall.
+
+    At a height u the fillet is √(r² − (r − u)²) beyond the rim, from r on the wall; the tool is as wide there as its
+    profile says. It touches where the difference is greatest.
+
+    Args:
+        end: the tool's profile; None for a flat end.
+        over_mm: height of the tip over the floor.
+    """
+    if fillet_mm <= 0:
+        return radius_mm
+    elements = end.elements if end is not None else np.array([[0.0, radius_mm, 0, 0, 0, 0, 0, 0]])
+    full = float(element_height(elements, len(elements) - 1, elements[-1, 1]))
+    heights = max(full, fillet_mm) * np.linspace(0.0, 1.0, REACH_STEPS) ** 2
+    heights = np.unique(np.append(heights, full))
+    wide = np.array([radius_at(elements, h) for h in heights])
+    rise = np.clip(heights + over_mm, 0.0, fillet_mm)
+    return float(np.max(wide - np.sqrt(np.maximum(fillet_mm**2 - (fillet_mm - rise) ** 2, 0.0))))
+
+
+def near(region: Rings, window: tuple[Points, Points] | None, reach_mm: float) -> Rings:
+    """What of a region matters within a reach of a window."""
+    if window is None or not region:
+        return region
+    low, high = window[0] - reach_mm - WINDOW_MM, window[1] + reach_mm + WINDOW_MM
+    close = [r for r in region if np.all(r.max(axis=0) >= low) and np.all(r.min(axis=0) <= high)]
+    frame = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]])
+    return intersection(close, [frame]) if close else []
+
+
+def depth_levels(top: float, bottom: float, stepdown_mm: float | None) -> list[float]:
+    """Heights of the passes from high to low: even steps, none larger than the stepdown."""
+    if stepdown_mm is None or top - bottom <= 1e-9:
+        return [bottom]
+    require(
+        (top - bottom) / stepdown_mm < MAX_LEVELS,
+        "stepdown_mm",
+        f"makes more than {MAX_LEVELS} levels.",
+        "Use a larger stepdown.",
+        stepdown_mm,
+    )
+    count = max(int(np.ceil((top - bottom) / stepdown_mm - 1e-9)), 1)
+    return [float(z) for z in top - (top - bottom) * np.arange(1, count + 1) / count]
+
+
+def bounds_of(rings: Rings) -> tuple[Points, Points]:
+    """Lowest and highest corner of a region."""
+    points = np.vstack(rings)
+    return points.min(axis=0), points.max(axis=0)
+
+
+def need_targets(found: list[Any], inputs: StrategyInputs, what: str, way_out: str) -> None:
+    """Refuse an operation that has nothing at all to work on."""
+    require(bool(found) or bool(inputs.targets.unusable), "targets", f"hold no {what}.", way_out)

@@ -1,0 +1,187 @@
+"""What an operation is applied to: how a document names it, and what that is in the setup's frame."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+
+from fenrik.core.findings import Unreached
+from fenrik.core.frames import Points
+from fenrik.core.regions import Rings
+from fenrik.core.setups.grids import Instance
+from fenrik.core.sketches import Curve
+from fenrik.core.solids.references import EdgeReference, FaceReference, FaceRule
+
+
+class _Target(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class FacesTarget(_Target):
+    """Faces: floors, walls, bores."""
+
+    kind: Literal["faces"] = "faces"
+    faces: list[FaceReference | FaceRule] = Field(min_length=1, max_length=2000, title="Faces")
+
+
+class EdgesTarget(_Target):
+    """Edges; those that meet become one chain."""
+
+    kind: Literal["edges"] = "edges"
+    edges: list[EdgeReference] = Field(min_length=1, max_length=5000, title="Edges")
+
+
+class SketchTarget(_Target):
+    """Curves and points of a sketch."""
+
+    kind: Literal["sketch"] = "sketch"
+    sketch: str = Field(max_length=40, title="Sketch")
+    items: list[str] = Field(default_factory=list, max_length=2000, description="empty: all of them")
+
+
+class OutlineTarget(_Target):
+    """The outline of the part seen from above."""
+
+    kind: Literal["outline"] = "outline"
+
+
+Target = Annotated[FacesTarget | EdgesTarget | SketchTarget | OutlineTarget, Field(discriminator="kind")]
+MaterialSide = Literal["left", "right", ""]
+
+
+@dataclass(frozen=True)
+class Chain:
+    """A curve to follow.
+
+    Attributes:
+        curve: in the setup's frame, mm.
+        level: its height.
+        material: on which side of it the part stands above that height; empty where on neither or both.
+        below: the same just below that height.
+        rim: it is the lower rim of walls or modelled chamfers.
+        fillet_mm: radius of the fillet that rises from it to the wall; 0 where the wall stands on it.
+    """
+
+    curve: Curve
+    level: float
+    label: str
+    material: MaterialSide = ""
+    below: MaterialSide = ""
+    rim: bool = False
+    fillet_mm: float = 0.0
+
+    @property
+    def place(self) -> tuple[float, float, float]:
+        x, y = self.curve.points[0]
+        return float(x), float(y), self.level
+
+    def reversed(self) -> Chain:
+        other: dict[str, MaterialSide] = {"left": "right", "right": "left", "": ""}
+        return replace(self, curve=self.curve.reversed(), material=other[self.material], below=other[self.below])
+
+
+@dataclass(frozen=True)
+class Area:
+    """A region to clear down to a floor.
+
+    Attributes:
+        through: it has no floor. fenced: its edge is a wall everywhere, whatever the part is like there (sketches).
+    """
+
+    rings: Rings
+    floor: float
+    label: str
+    through: bool = False
+    fenced: bool = False
+
+    @property
+    def place(self) -> tuple[float, float, float]:
+        x, y = self.rings[0].mean(axis=0)
+        return float(x), float(y), self.floor
+
+
+@dataclass(frozen=True)
+class HolePlace:
+    """A hole (or one step of it), its axis upright.
+
+    Attributes:
+        x, y, top: centre of the opening. bottom: end of the full diameter. tip: very end. All heights.
+        mouth_mm: diameter at the opening where it is chamfered or countersunk there, else 0.
+        mouth_deg: included angle of that cone.
+        threads: names of the threads whose tap drill it is.
+    """
+
+    x: float
+    y: float
+    top: float
+    bottom: float
+    tip: float
+    diameter: float
+    through: bool
+    label: str
+    mouth_mm: float = 0.0
+    mouth_deg: float = 0.0
+    threads: tuple[str, ...] = ()
+
+    @property
+    def xy(self) -> Points:
+        return np.array([self.x, self.y])
+
+    @property
+    def place(self) -> tuple[float, float, float]:
+        return self.x, self.y, self.top
+
+
+@dataclass(frozen=True)
+class Targets:
+    """Everything that an operation's targets are, in the setup's frame, and what of them could not be used."""
+
+    chains: list[Chain] = field(default_factory=list)
+    areas: list[Area] = field(default_factory=list)
+    holes: list[HolePlace] = field(default_factory=list)
+    unusable: list[Unreached] = field(default_factory=list)
+
+    def on(self, instance: Instance) -> Targets:
+        """The same on another copy of the part."""
+
+        def moved(points: Points) -> Points:
+            return instance.places(np.column_stack([points, np.zeros(len(points))]))[:, :2]
+
+        mirrored = instance.is_mirrored
+        lift = float(instance.shift[2])
+        chains = []
+        for c in self.chains:
+            curve = Curve(moved(c.curve.points), -c.curve.bulges if mirrored else c.curve.bulges, c.curve.closed)
+            chain = replace(c, curve=curve, level=c.level + lift)
+            chains.append(replace(chain.reversed(), curve=curve) if mirrored else chain)
+        areas = [
+            replace(a, rings=[moved(r)[::-1] if mirrored else moved(r) for r in a.rings], floor=a.floor + lift)
+            for a in self.areas
+        ]
+        holes = []
+        for h in self.holes:
+            x, y = moved(np.array([[h.x, h.y]]))[0]
+            holes.append(replace(h, x=float(x), y=float(y), top=h.top + lift, bottom=h.bottom + lift, tip=h.tip + lift))
+        return Targets(chains, areas, holes, self.unusable)
+
+    @staticmethod
+    def joined(parts: list[Targets]) -> Targets:
+        return Targets(
+            [c for p in parts for c in p.chains],
+            [a for p in parts for a in p.areas],
+            [h for p in parts for h in p.holes],
+            [u for p in parts for u in p.unusable],
+        )
+
+    def digest(self) -> list[Any]:
+        """Plain numbers for a key."""
+        return [
+            [[np.round(c.curve.points, 7).tolist(), np.round(c.curve.bulges, 9).tolist(), c.curve.closed,
+              round(c.level, 7), c.material, c.below, c.rim, round(c.fillet_mm, 6)] for c in self.chains],
+            [[[np.round(r, 6).tolist() for r in a.rings], round(a.floor, 7), a.through, a.fenced] for a in self.areas],
+            [[round(v, 7) for v in (h.x, h.y, h.top, h.bottom, h.tip, h.diameter, h.mouth_mm, h.mouth_deg)]
+             + [h.through, list(h.threads)] for h in self.holes],
+        ]  # fmt: skip

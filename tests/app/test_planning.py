@@ -1,0 +1,88 @@
+"""The HTTP interface of planning: proposals, taking them, coverage, order, the shop's recipe."""
+
+import pytest
+
+from app_fixtures import patch
+from fenrik.core.solids.xcaf import NamedShape, write_step
+from parts import cut, cylinder, plate
+
+
+@pytest.fixture
+def job(client):
+    id_ = client.post("/api/jobs", json={"name": "New job"}).json()["id"]
+    with_side_hole = cut(plate(), cylinder(-1, 60, 10, 3, 13, (1, 0, 0)))
+    data = write_step([NamedShape(with_side_hole, "Plate")])
+    client.put(f"/api/jobs/{id_}/part", files={"file": ("plate.step", data)}).raise_for_status()
+    patch(client, id_, {"op": "add", "path": "setups", "value": {"id": "s1"}}).raise_for_status()
+    return id_
+
+
+def test_a_proposal_is_taken_in_one_step_of_undo(client, job):
+    before = client.get(f"/api/jobs/{job}").json()["document"]
+    proposal = client.get(f"/api/jobs/{job}/setups/s1/route-proposal").json()
+    assert len(proposal["reasons"]) == len(proposal["operations"]) > 3
+    taken = client.post(f"/api/jobs/{job}/setups/s1/route-proposal").json()
+    document = taken["job"]["document"]
+    assert len(document["operations"]) == len(proposal["operations"])
+    assert len(document["tools"]) == len(before["tools"]) + len(proposal["tools"])
+    client.post(f"/api/jobs/{job}/undo").raise_for_status()
+    assert client.get(f"/api/jobs/{job}").json()["document"]["operations"] == []
+
+
+def test_all_sides_come_with_their_setups_and_go_in_one_step_of_undo(client, job):
+    url = f"/api/jobs/{job}/setups/s1/route-proposal?sides=all"
+    proposal = client.get(url).json()
+    document = client.post(url).json()["job"]["document"]
+    assert [s["id"] for s in document["setups"]] == ["s1", *(s["id"] for s in proposal["setups"])]
+    assert {o["setup"] for o in document["operations"]} == {s["id"] for s in document["setups"]}
+    assert client.get(f"/api/jobs/{job}/coverage").json()["uncovered"] == []
+    assert client.get(url).json()["operations"] == []
+    client.post(f"/api/jobs/{job}/undo").raise_for_status()
+    assert len(client.get(f"/api/jobs/{job}").json()["document"]["setups"]) == 1
+
+
+def test_holes_made_another_way_are_one_step_of_undo(client, job):
+    client.post(f"/api/jobs/{job}/setups/s1/route-proposal").raise_for_status()
+    before = client.get(f"/api/jobs/{job}").json()["document"]
+    holes = client.get(f"/api/jobs/{job}/part/features").json()["holes"]
+    six = next(h for h in holes if abs(h["diameter_mm"] - 8) < 1e-6)
+    answer = client.post(f"/api/jobs/{job}/holes/way", json={"faces": six["faces"], "way": "bore milling"}).json()
+    rows = answer["job"]["document"]["operations"]
+    assert any(o["params"]["strategy"] == "bore milling" and o["number"] > 10 * len(before["operations"]) for o in rows)
+    client.post(f"/api/jobs/{job}/undo").raise_for_status()
+    assert client.get(f"/api/jobs/{job}").json()["document"]["operations"] == before["operations"]
+    assert client.post(f"/api/jobs/{job}/holes/way", json={"faces": [9999], "way": "tap"}).status_code == 422
+
+
+def test_coverage_counts_down(client, job):
+    first = client.get(f"/api/jobs/{job}/coverage").json()
+    assert len(first["uncovered"]) == first["features"] > 5
+    client.post(f"/api/jobs/{job}/setups/s1/route-proposal").raise_for_status()
+    left = client.get(f"/api/jobs/{job}/coverage").json()
+    assert len(left["uncovered"]) < first["features"] / 2
+
+
+def test_order_is_read_and_taken(client, job):
+    client.post(f"/api/jobs/{job}/setups/s1/route-proposal").raise_for_status()
+    order = client.get(f"/api/jobs/{job}/setups/s1/order").json()
+    assert order["changes_after"] <= order["changes_before"]
+    document = client.post(f"/api/jobs/{job}/setups/s1/order").json()["document"]
+    assert [o["number"] for o in document["operations"]] == order["order"]
+
+
+def test_rules_are_kept_for_new_jobs_and_bad_ones_refused(client, job):
+    recipe = client.get("/api/library/recipe").json()
+    client.put("/api/library/recipe", json=recipe | {"mill_over_mm": 27}).raise_for_status()
+    document = client.post("/api/jobs", json={"name": "Next"}).json()["document"]
+    assert document["recipe"]["mill_over_mm"] == 27
+    client.put("/api/library/recipe", json=recipe).raise_for_status()
+    answer = patch(client, job, {"op": "set", "path": "recipe/stepover_percent", "value": 400, "check": False})
+    assert answer.status_code == 422
+    assert answer.json()["problems"][0]["field"] == "recipe.stepover_percent"
+
+
+def test_a_part_that_is_a_mesh_or_missing_says_so(client):
+    empty = client.post("/api/jobs", json={"name": "Empty"}).json()["id"]
+    answer = client.get(f"/api/jobs/{empty}/coverage")
+    assert answer.status_code == 422
+    assert "part" in answer.json()["problems"][0]["field"]

@@ -1,0 +1,316 @@
+"""From features to a route: nothing forgotten, rules obeyed, order kept; copies of paths."""
+
+import json
+from functools import cache
+from typing import Annotated
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from prism import bore, faces, flat, floor_at, job_for, run, with_targets
+
+from fenrik.core.build import Build
+from fenrik.core.copies import LineCopies, RoundCopies, copied, joined_copies, where_stock_lets
+from fenrik.core.errors import FenrikError
+from fenrik.core.job import parse_job
+from fenrik.core.planning import coverage, make_holes, propose_order, propose_route, propose_sides
+from fenrik.core.recipe import Recipe
+from fenrik.core.solids.reading import mesh_at, solid_from_shape
+from fenrik.core.solids.references import reference_to
+from fenrik.core.stock.shaping import stock_from_mesh
+from fenrik.core.toolpath import Kind, Motion
+from fenrik.core.tools import Tool, cutter_profile
+from fenrik.demo.shop import SHOP_TOOLS
+from parts import box, cut, cylinder, fillet, fuse, round_upright_edges
+
+SHOP = [Tool.model_validate(t) for t in SHOP_TOOLS]
+
+
+def piece():
+    """A plate with a pocket (corners R5), four through holes ⌀5, one bore ⌀40, and a hole that opens sideways."""
+    pocket = round_upright_edges(box(20, 15, 12, 60, 40, 20), 5)
+    holes = [cylinder(x, y, -1, 2.5, 40) for x in (8, 132) for y in (8, 62)]
+    return cut(
+        box(0, 0, 0, 140, 70, 18), pocket, *holes, cylinder(108, 35, -1, 20, 40), cylinder(-1, 35, 6, 3, 12, (1, 0, 0))
+    )
+
+
+def proposed(recipe=None, shape=None):
+    build = job_for(shape or piece(), [], {1: flat(12)}, {"kind": "box", "z_plus_mm": 1})
+    found = propose_route(build, build.job.setups[0], SHOP, recipe)
+    job = build.job.model_copy(update={"operations": found.operations, "tools": [*build.job.tools, *found.tools]})
+    return found, Build(job, build.model, build.store)
+
+
+def names(found):
+    return [o.name for o in found.operations]
+
+
+def test_a_route_covers_all_that_can_be_seen_and_counts_the_rest():
+    found, build = proposed()
+    assert found.uncovered == []
+    left = coverage(build).uncovered
+    assert [u.kind for u in left] == ["hole"]
+    assert left[0].words.startswith("⌀6")
+    assert abs(left[0].direction[0]) == pytest.approx(1.0)
+
+
+def test_the_order_is_that_of_a_careful_programmer():
+    found, _ = proposed()
+    rank = {name: k for k, name in enumerate(names(found))}
+    assert rank["Face the top"] == 0
+    assert rank["Rough pockets"] < rank["Spot"] < rank["Drill ⌀5"] < rank["Tap M6"] < rank["Walls"]
+
+
+def test_rules_are_obeyed():
+    found, _ = proposed(Recipe(threads="leave plain", spot_holes=False, face_top=False, mill_over_mm=4))
+    assert not any(n.startswith(("Tap", "Spot", "Face", "Drill")) for n in names(found))
+    # Holes over 4 mm are milled, and no mill of the shop goes 18 mm deep into ⌀5.
+    assert [u.kind for u in found.uncovered] == ["hole"] * 4
+    assert all("no mill goes in" in u.why for u in found.uncovered)
+    assert all(r.rule for r in found.reasons)
+
+
+any_recipe = st.fixed_dictionaries(
+    {n: st.from_type(Annotated[f.annotation, f, *f.metadata]) for n, f in Recipe.model_fields.items() if n != "name"}
+).map(lambda values: Recipe(**values))
+
+
+@cache
+def plate_job():
+    return job_for(piece(), [], {1: flat(12)}, {"kind": "box", "z_plus_mm": 1})
+
+
+@settings(max_examples=60, deadline=None)
+@given(recipe=any_recipe)
+def test_any_rules_make_a_route_or_say_what_is_left(recipe):
+    build = plate_job()
+    found = propose_route(build, build.job.setups[0], SHOP, recipe)
+    numbers = {t.number for t in [*build.job.tools, *found.tools]}
+    assert {o.tool for o in found.operations} <= numbers
+    made = {
+        json.dumps(f.model_dump(), sort_keys=True) for o in found.operations for t in o.params.targets for f in t.faces
+    }
+    assert len(made) + len(found.uncovered) > 0
+
+
+def test_a_tap_too_short_for_its_hole_is_told():
+    found, _ = proposed(Recipe(break_through_mm=13))
+    assert not any(n.startswith("Tap") for n in names(found))
+    assert any("cuts full threads over 15.5 mm only" in u.why for u in found.uncovered)
+
+
+def test_the_mill_fits_the_corners_and_rest_follows_the_larger_one():
+    found, build = proposed()
+    tools = {t.number: t.cutter.diameter_mm for t in build.job.tools}
+    rough = next(o for o in found.operations if o.name == "Rough pockets")
+    walls = [o for o in found.operations if o.name == "Walls"]
+    rest = [o for o in found.operations if o.name == "Rest in corners"]
+    assert all(tools[o.tool] < 10 for o in walls + rest)
+    assert tools[rough.tool] > tools[walls[0].tool]
+    assert rest
+
+
+def test_a_hole_made_another_way_follows_its_choice():
+    build = job_for(piece(), [], {1: flat(12)})
+    face = next(i for i, f in enumerate(build.solid.faces) if bore(2.5)(f))
+    data = json.loads(build.job.model_dump_json())
+    data["hole_choices"] = [{"face": reference_to(build.solid, face).model_dump(), "way": "leave"}]
+    other = Build(parse_job(data), build.model, build.store)
+    found = propose_route(other, other.job.setups[0], SHOP)
+    drilled = next(o for o in found.operations if o.name == "Drill ⌀5")
+    assert len(drilled.params.targets[0].faces) == 3
+
+
+def test_a_proposed_route_is_proven_without_findings():
+    _, build = proposed(Recipe(outside=False))
+    setup = build.job.setups[0]
+    build.compute(setup)
+    summary, _ = build.proof(setup)
+    assert [f for f in summary["findings"] if f["kind"] != "spindle speed"] == []
+    assert summary["program_vs_path_mm"] < 1e-3
+
+
+def test_too_small_a_shop_says_what_is_missing():
+    build = job_for(piece(), [], {1: flat(12)})
+    found = propose_route(build, build.job.setups[0], [])
+    assert any("no drill of ⌀5" in u.why for u in found.uncovered)
+    assert any("no mill below ⌀10" in u.why for u in found.uncovered)
+
+
+def test_fewer_tool_changes_break_no_order():
+    drill, spot = {"kind": "drill", "diameter_mm": 5}, {"kind": "spot drill", "diameter_mm": 8}
+    left, right = [lambda f, x=x: bore(2.5)(f) and abs(f.centroid[0] - x) < 1 for x in (8, 132)]
+    rows = [(2, {"cycle": "spot"}), (1, {}), (2, {"cycle": "spot"}), (1, {})]
+    build = job_for(piece(), [(t, {"strategy": "drilling"} | p) for t, p in rows], {1: drill, 2: spot})
+    for number, side in ((10, left), (20, left), (30, right), (40, right)):
+        build = with_targets(build, number, faces(build, side))
+    better = propose_order(build.job, build.job.setups[0])
+    assert better.order == [10, 30, 20, 40]
+    assert (better.changes_before, better.changes_after) == (4, 2)
+    assert better.saves_s == 2 * build.job.machine_of(build.job.setups[0]).tool_change_s
+    same = with_targets(build, 30, faces(build, left))
+    assert propose_order(same.job, same.job.setups[0]).order.index(10) < propose_order(
+        same.job, same.job.setups[0]
+    ).order.index(20)
+
+
+def test_the_tool_left_in_the_spindle_goes_on_first_in_the_next_setup():
+    build = job_for(piece(), [(1, {"strategy": "contour"}), (2, {"strategy": "contour"})], {1: flat(8), 2: flat(10)})
+    data = json.loads(build.job.model_dump_json())
+    data["setups"].append(data["setups"][0] | {"id": "below"})
+    rows = [dict(data["operations"][k], number=30 + 10 * k, setup="below") for k in (0, 1)]
+    data["operations"] += rows
+    build = Build(parse_job(data), build.model, build.store)
+    for number, side in ((30, bore(2.5)), (40, bore(20))):
+        build = with_targets(build, number, faces(build, side))
+    better = propose_order(build.job, build.job.setups[1])
+    assert better.order == [40, 30]
+    assert (better.changes_before, better.changes_after) == (2, 1)
+
+
+def pocket_path():
+    build = job_for(piece(), [(1, {"strategy": "contour"})], {1: flat(8)})
+    build = with_targets(build, 10, faces(build, floor_at(12.0)))
+    return build, run(build).toolpath
+
+
+def test_copies_in_a_line_and_round_an_axis_keep_shape_and_way_of_milling():
+    _, path = pocket_path()
+    line = joined_copies(copied(path, path, LineCopies(count=3, step_x_mm=100, step_y_mm=5), np.zeros(3)))
+    n = len(path)
+    assert len(line) == 3 * n
+    assert np.allclose(line.point[2 * n :] - path.point, [200, 10, 0])
+    round_it = joined_copies(copied(path, path, RoundCopies(count=4, x_mm=10, y_mm=0), np.array([5.0, 5.0, 0.0])))
+    half = round_it.point[2 * n : 3 * n, :2]
+    assert np.allclose(half, 2 * np.array([15.0, 5.0]) - path.point[:, :2])
+    assert np.array_equal(round_it.motion[n : 2 * n], path.motion)
+    # Every copy begins and ends at the clearance height.
+    assert np.ptp(round_it.point[[0, n - 1, n, 2 * n - 1], 2]) < 1e-9
+
+
+def test_a_mirrored_path_keeps_climb_or_is_mirrored_as_it_is():
+    build, path = pocket_path()
+    ccw = (path.kind == Kind.CUT) & (path.motion > 0)
+    assert np.all(path.motion[ccw] == Motion.ARC_CCW)
+
+    def with_copies(**copies):
+        data = json.loads(build.job.model_dump_json())
+        data["operations"][0]["copies"] = {"kind": "mirrored", "across": "x", "at_mm": 70, **copies}
+        return run(Build(parse_job(data), build.model, build.store)).toolpath
+
+    for keep, wanted in ((True, Motion.ARC_CCW), (False, Motion.ARC_CW)):
+        both = with_copies(keep_climb=keep)
+        mirror = both.rows(np.arange(len(both)) >= len(path))
+        arcs = (mirror.kind == Kind.CUT) & (mirror.motion > 0)
+        assert np.all(mirror.motion[arcs] == wanted)
+        cutting = mirror.point[mirror.kind == Kind.CUT]
+        assert cutting[:, 0].min() == pytest.approx(140 - path.point[path.kind == Kind.CUT][:, 0].max(), abs=1e-6)
+    assert len(with_copies(original=False, keep_climb=False)) == len(path)
+
+
+def test_copies_heed_the_stock_at_their_places():
+    build, path = pocket_path()
+    # At the second place there is no stock; at the third it stands 30 mm higher; the fourth is like the first.
+    blocks = [box(200 * k, 0, 0, 140, 70, top) for k, top in ((0, 18), (2, 48), (3, 18))]
+    stock = stock_from_mesh(mesh_at(solid_from_shape(fuse(*blocks)), 0.01), 0.5)
+    paths = copied(path, path, LineCopies(count=4, step_x_mm=200), np.zeros(3))
+    cutter = cutter_profile(build.job.tools[0].cutter)
+    kept, told = where_stock_lets(paths, True, stock, cutter)
+    assert [int(round(p.point[:, 0].mean() - path.point[:, 0].mean())) for p in kept] == [0, 600]
+    assert [u.reason.split(":")[0] for u in told] == ["copy 2 of 4", "copy 3 of 4"]
+    assert "no stock" in told[0].reason
+    assert "rapid motions" in told[1].reason
+    assert 420 < told[1].place[0] < 480
+
+
+def test_all_sides_get_a_setup_where_features_are_left_and_nothing_is_proposed_twice():
+    below = box(40, 20, -1, 30, 24, 4)
+    shape = cut(piece(), round_upright_edges(below, 6))
+    build = job_for(shape, [], {1: flat(12)}, {"kind": "box", "z_plus_mm": 1, "z_minus_mm": 1})
+    found = propose_sides(build, SHOP)
+    assert [getattr(s.up, "axis", None) for s in found.setups] == ["-z", "-x"]
+    assert [s.stock.setup for s in found.setups] == ["top", found.setups[0].id]
+    assert found.uncovered == []
+    rows = [(o.setup, o.name) for o in found.operations]
+    assert ("top", "Face the top") in rows
+    assert (found.setups[0].id, "Face the top") in rows
+    assert (found.setups[1].id, "Face the top") not in rows  # the contour round the part has made that side
+    # Through holes and the outline are made from above only.
+    assert not any(s != "top" and ("Tap" in n or n == "Outside") for s, n in rows)
+    assert len({o.number for o in found.operations}) == len(rows)
+
+
+def test_a_fillet_round_a_floor_gets_a_mill_of_its_corner_or_is_told():
+    hollow = round_upright_edges(box(20, 15, 8, 60, 40, 20), 9)
+    level = lambda a, b, m: max(abs(p[2] - 8) for p in (a, b, m)) < 1e-6  # noqa: E731
+    for radius, name in ((2, "Walls and fillets"), (2.3, "Walls")):
+        shape = cut(box(0, 0, 0, 100, 70, 18), fillet(hollow, radius, level))
+        found, build = proposed(shape=shape)
+        walls = next(o for o in found.operations if o.name == name)
+        corner = build.job.tool(walls.tool).cutter.corner_mm
+        assert corner == (2 if radius == 2 else 0)
+        assert ["leaves steps" in u.why for u in found.uncovered] == ([] if radius == 2 else [True])
+        assert (walls.params.stepdown_mm is None) == (radius == 2)
+
+
+def test_facing_of_thick_stock_goes_down_by_what_the_mill_cuts():
+    build = job_for(piece(), [], {1: flat(12)}, {"kind": "box", "z_plus_mm": 10})
+    found = propose_route(build, build.job.setups[0], SHOP)
+    face = found.operations[0]
+    tool = next(t for t in found.tools if t.number == face.tool)
+    assert face.params.strategy == "facing"
+    assert 0 < face.params.stepdown_mm <= tool.cutter.flute_length_mm < 10
+
+
+def hole_faces(build, radius):
+    return {i for i, f in enumerate(build.solid.faces) if bore(radius)(f)}
+
+
+def test_holes_made_another_way_take_the_route_along():
+    _, build = proposed()
+    before = [o.name for o in build.job.operations]
+    job, told = make_holes(build, hole_faces(build, 2.5), "drill", SHOP)
+    names_now = [o.name for o in job.operations]
+    assert told == []
+    assert "Tap M6" in before
+    assert "Tap M6" not in names_now
+    assert names_now.index("Drill ⌀5") == before.index("Spot") + 1
+    assert {c.way for c in job.hole_choices} == {"drill"}
+    assert [n for n in names_now if "bore" in n] == [n for n in before if "bore" in n]
+    after = Build(job, build.model, build.store)
+    assert coverage(after).uncovered == coverage(build).uncovered
+    # Back to what the recipe says.
+    again, _ = make_holes(after, hole_faces(build, 2.5), "automatic", SHOP)
+    assert [o.name for o in again.operations] == before
+    assert again.hole_choices == []
+
+
+def test_a_row_by_rule_keeps_the_holes_that_stay():
+    rule = {"surface": "cylinder", "radius_mm": 2.5, "concave": True}
+    row = {"strategy": "drilling", "targets": [{"kind": "faces", "faces": [rule]}]}
+    build = job_for(piece(), [(2, row)], {2: {"kind": "drill", "diameter_mm": 5}})
+    one = {min(hole_faces(build, 2.5))}
+    job, _ = make_holes(build, one, "leave", SHOP)
+    assert len(job.operations[0].params.targets[0].faces) == 3
+    assert sorted(one) in [u.faces for u in coverage(Build(job, build.model, build.store)).uncovered]
+    # No row, nothing to follow: the choice waits for the proposal. A way that no tool can go is told.
+    bare = job_for(piece(), [], {1: flat(12)})
+    assert make_holes(bare, one, "tap", SHOP)[0].operations == []
+    routed = proposed()[1]
+    _, told = make_holes(routed, hole_faces(routed, 2.5), "bore milling", SHOP)
+    assert ["no mill goes in" in u.why for u in told] == [True] * 4
+
+
+def test_what_is_made_already_is_not_proposed_again():
+    _, build = proposed()
+    again = propose_route(build, build.job.setups[0], SHOP)
+    assert again.operations == []
+
+
+def test_all_sides_without_a_setup_says_what_to_do():
+    build = job_for(piece(), [], {1: flat(12)})
+    bare = Build(build.job.model_copy(update={"setups": []}), build.model, build.store)
+    with pytest.raises(FenrikError, match="Add a setup"):
+        propose_sides(bare, SHOP)

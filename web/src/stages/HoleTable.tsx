@@ -1,0 +1,60 @@
+import { Select, Text } from "@mantine/core";
+import { useQueryClient } from "@tanstack/react-query";
+import { api, take, type Schemas } from "../api/client";
+import { useFeatures, usePart } from "../job/queries";
+import { useJob } from "../job/useJob";
+import { useView } from "../job/view";
+import { f } from "./PartSheet";
+
+const WAYS = ["automatic", "drill", "ream", "tap", "bore milling", "thread milling", "leave"];
+type Hole = NonNullable<Schemas["Recognition"]["holes"]>[number];
+
+/** Alike holes in one row each, and how they are made; the route follows. */
+export function HoleTable() {
+  const job = useJob();
+  const view = useView();
+  const client = useQueryClient();
+  const part = usePart();
+  const found = useFeatures(null);
+  if (found.error) return <Text p={12} className="faint">{found.error.message}</Text>;
+  if (!found.data || !part.data) return <Text p={12} className="faint">Looking for holes …</Text>;
+  const groups = new Map<number, Hole[]>();
+  for (const h of found.data.holes ?? []) groups.set(h.group ?? 0, [...(groups.get(h.group ?? 0) ?? []), h]);
+  if (!groups.size) return <Text p={12} className="faint">The part has no holes.</Text>;
+  const refs = part.data.faces;
+  const same = (a: { centroid: number[] }, b: { centroid: number[] }) => a.centroid.every((v, i) => Math.abs(v - b.centroid[i]) < 1e-6);
+  const choices = job.doc.hole_choices;
+  const bore = (h: Hole) => refs[(h.steps.find((s) => s.kind === "bore") ?? h.steps[0]).faces[0]].reference;
+  const wayOf = (holes: Hole[]) => {
+    const ways = new Set(holes.map((h) => choices.find((c) => same(c.face, bore(h)))?.way ?? "automatic"));
+    return ways.size === 1 ? [...ways][0] : null;
+  };
+  const choose = async (holes: Hole[], way: string) => {
+    try {
+      const done = await take(api.POST("/api/jobs/{job_id}/holes/way", { params: { path: { job_id: job.id } }, body: { faces: holes.flatMap((h) => h.faces), way: way as Schemas["HolesMade"]["way"] } }));
+      client.setQueryData(["job", job.id], done.job);
+      job.reload();
+      if (done.uncovered.length) job.setNote(`${done.uncovered.length} holes left: ${done.uncovered[0].why}.`);
+    } catch (e) {
+      job.setNote((e as Error).message);
+    }
+  };
+  return (
+    <div className="scroll">
+      <table className="dense" aria-label="Holes">
+        <thead><tr><th className="n">How many</th><th className="n">⌀, mm</th><th className="n">Depth</th><th>End</th><th>Thread it would fit</th><th>Made by</th></tr></thead>
+        <tbody>
+          {[...groups.values()].sort((a, b) => a[0].diameter_mm - b[0].diameter_mm).map((holes) => {
+            const h = holes[0], faces = holes.flatMap((x) => x.faces);
+            return (
+              <tr key={h.name} tabIndex={0} onClick={() => view.set({ faces, edges: [] })} onKeyDown={(e) => e.target === e.currentTarget && e.key === "Enter" && view.set({ faces, edges: [] })} onMouseEnter={() => view.set({ lit: faces })} onMouseLeave={() => view.set({ lit: [] })}>
+                <td className="n">{holes.length}</td><td className="n">{f(h.diameter_mm, 3)}</td><td className="n">{f(h.depth_mm)}</td><td>{h.through ? "through" : "blind"}</td><td>{h.threads?.join(", ")}</td>
+                <td onClick={(e) => e.stopPropagation()}><Select size="xs" w={140} aria-label={`How holes of ${f(h.diameter_mm, 3)} mm are made`} value={wayOf(holes)} placeholder="differs" data={WAYS} allowDeselect={false} onChange={(v) => v && choose(holes, v)} /></td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </div>
+  );
+}
