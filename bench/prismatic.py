@@ -51,13 +51,14 @@ def plate() -> None:
     """From a STEP file to a route that leaves nothing uncovered, computed and proven; against reading the file alone."""
     from prism import engaged_arcs
 
-    from fenrik.core.build import Build, MemoryStore
+    from fenrik.core.build import Build
     from fenrik.core.inputs import targets_of
     from fenrik.core.job import parse_job
     from fenrik.core.planning import coverage, propose_route
     from fenrik.core.regions.polygons import to_shape
     from fenrik.core.solids.reading import read_solid, solid_from_shape
     from fenrik.core.solids.writing import write_solid
+    from fenrik.core.store import MemoryStore
     from fenrik.core.toolpath import Kind
     from fenrik.core.tools import Tool
     from fenrik.demo.shop import SHOP_TOOLS

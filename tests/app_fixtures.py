@@ -12,7 +12,7 @@ import httpx
 import numpy as np
 import psycopg
 import pytest
-from playwright.sync_api import sync_playwright
+from playwright.sync_api import expect, sync_playwright
 
 from fenrik.app.settings import database_url
 
@@ -118,6 +118,8 @@ def wait():
     return until
 
 
+PATIENCE_MS = 60_000
+"""Software WebGL beside a computing worker is slow; what never comes still fails."""
 ARGUMENTS = [
     "--no-sandbox",
     "--use-angle=swiftshader",
@@ -131,6 +133,7 @@ ARGUMENTS = [
 
 @pytest.fixture(scope="session")
 def browser():
+    expect.set_options(timeout=PATIENCE_MS)
     with sync_playwright() as playwright:
         chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
         yield chromium
@@ -140,7 +143,7 @@ def browser():
 @pytest.fixture
 def page(browser, server):
     context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=server, accept_downloads=True)
-    context.set_default_timeout(60_000)
+    context.set_default_timeout(PATIENCE_MS)
     page = context.new_page()
     errors = []
     page.on("pageerror", lambda e: errors.append(str(e)))

@@ -92,9 +92,21 @@ def test_a_route_from_the_command_line(step, tmp_path, capsys):
     assert all(o["rule"] for o in answer["operations"])
     routed = json.loads((tmp_path / "routed.json").read_text())
     assert len(routed["operations"]) == len(answer["operations"])
+    code, out, _ = run(capsys, "route", job, "--all-sides")
+    assert code == DONE
+    everywhere = [o for o in json.loads(out)["operations"] if o["setup"] == "top"]
+    assert len(everywhere) == len(answer["operations"])
     code, out, _ = run(capsys, "route", tmp_path / "routed.json", "--all-sides")
     assert code == DONE
-    assert {o["setup"] for o in json.loads(out)["operations"]} <= {"side-1", "side-2"}  # above, all is made already
+    assert "top" not in {o["setup"] for o in json.loads(out)["operations"]}  # there, all is made already
     code, _, err = run(capsys, "route", job, "--setup", "nowhere")
     assert code == WRONG_JOB
     assert "nowhere" in err
+
+
+def test_the_description_of_the_interface_names_its_routes(capsys):
+    code, out, _ = run(capsys, "openapi")
+    assert code == DONE
+    described = json.loads(out)
+    assert "/api/jobs/{job_id}/holes/way" in described["paths"]
+    assert "HoleWay" in out

@@ -17,7 +17,7 @@ from rich.progress import Progress as Bars
 
 from fenrik import __version__, cli_parts
 from fenrik.cli_parts import bytes_of
-from fenrik.core.build import Build, MemoryStore
+from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, Problem
 from fenrik.core.job import Job, parse_job
 from fenrik.core.planning import coverage, propose_route, propose_sides, with_route
@@ -25,6 +25,7 @@ from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.report import cl_texts, merged_proof, setup_report, setup_sheet
 from fenrik.core.solids import read_solid
 from fenrik.core.solids.writing import stl_bytes
+from fenrik.core.store import MemoryStore
 
 DONE, WRONG_JOB, FAULTS = 0, 1, 2
 

@@ -6,7 +6,6 @@ import numpy as np
 import pytest
 from prism import bore, faces, flat, floor_at, job_for, run, with_targets
 
-from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
 from fenrik.core.heights import heights_of
 from fenrik.core.job import parse_job
@@ -64,7 +63,7 @@ def picked(build, **ends):
     for end, level in ends.items():
         face = faces(build, floor_at(level))[0]["faces"][0]
         data["operations"][0]["params"] |= {f"{end}_from": "a pick", f"{end}_pick": face}
-    return Build(parse_job(data), build.model, build.store)
+    return build.with_job(parse_job(data))
 
 
 def test_a_height_at_a_picked_face_is_where_the_path_begins_and_ends():
@@ -83,4 +82,4 @@ def test_a_height_without_its_pick_or_with_a_lost_one_is_told():
     data = json.loads(lost.job.model_dump_json())
     data["operations"][0]["params"]["bottom_pick"] |= {"area_mm2": 1.0, "centroid": [900, 900, 900]}
     with pytest.raises(FenrikError, match="bottom_pick"):
-        run(Build(parse_job(data), lost.model, lost.store))
+        run(lost.with_job(parse_job(data)))

@@ -8,13 +8,14 @@ import pytest
 import trimesh
 
 from fenrik.cli import DONE, FAULTS, WRONG_JOB, main
-from fenrik.core.build import Build, MemoryStore
+from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job, zero_points
 from fenrik.core.keys import key_of
 from fenrik.core.placing import Placing
 from fenrik.core.posting import read_program
 from fenrik.core.progress import Cancelled
+from fenrik.core.store import MemoryStore
 from fenrik.demo import demo_job, demo_model
 from fenrik.demo.modelling import write_step
 

@@ -1,12 +1,13 @@
 """A new version of the model under a job: what follows, what is lost, and what stays valid."""
 
 import parts
-from fenrik.core.build import Build, MemoryStore
+from fenrik.core.build import Build
 from fenrik.core.job import parse_job
 from fenrik.core.revise import revise
 from fenrik.core.solids import FaceRule, edge_reference_to, find_faces, reference_to
 from fenrik.core.solids.reading import solid_from_shape
 from fenrik.core.solids.writing import write_solid
+from fenrik.core.store import MemoryStore
 
 
 def plate(hole=(15.0, 15.0), floor=12.0, under=(80.0, 30.0), slot=True):

@@ -197,11 +197,9 @@ def test_heights_are_seen_dragged_typed_and_picked(page, job, client):
     page.mouse.move(box["x"] + x, box["y"] + y)
     page.mouse.down()
     page.mouse.move(box["x"] + x, box["y"] + y - 20, steps=4)
-    page.mouse.up()
-    expect(page.get_by_role("banner").get_by_text("saved", exact=True)).to_be_visible()
-    params = lambda: document(client, job)["operations"][0]["params"]  # noqa: E731
-    page.wait_for_function("document.querySelector('canvas').dataset.bottomGrip !== undefined")
-    assert 0.5 < params()["bottom_mm"] < 20
+    with page.expect_response(lambda r: r.request.method == "PATCH" and r.ok):
+        page.mouse.up()
+    assert 0.5 < document(client, job)["operations"][0]["params"]["bottom_mm"] < 20
     # The bottom at a picked face: the floor of the pocket itself.
     page.locator(".sheet summary", has_text="More").first.click()
     choose(page, "Bottom from", "a pick")

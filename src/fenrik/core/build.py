@@ -12,7 +12,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Mapping
 from dataclasses import asdict
 from functools import cached_property
-from typing import Any, Literal, Protocol, cast
+from typing import Any
 
 import numpy as np
 
@@ -21,9 +21,10 @@ from fenrik.core.copies import COPIES_VERSION, MirrorCopies, copied, joined_copi
 from fenrik.core.errors import fail
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Frame, Points
-from fenrik.core.inputs import TARGET_DEFLECTION_MM, picked_edges, picked_faces, strategy_inputs
+from fenrik.core.inputs import absolute_params, strategy_inputs
 from fenrik.core.job import Job, Operation, Setup
 from fenrik.core.keys import key_of, sha256
+from fenrik.core.looks import part_look, sketch_look
 from fenrik.core.packing import pack, unpack
 from fenrik.core.placing import Placing
 from fenrik.core.posting import Dialect, PostedOperation, Program, load_dialects, post_programs
@@ -35,20 +36,17 @@ from fenrik.core.regions import Shadow
 from fenrik.core.setups.grids import Instance, join_meshes
 from fenrik.core.setups.stocks import EarlierStock, box_mesh
 from fenrik.core.sketches import Curve, sketch_curves
-from fenrik.core.solids import Mesh, Solid, find_faces, read_solid
+from fenrik.core.solids import Mesh, Solid, read_solid
 from fenrik.core.solids.packing import pack_solid, unpack_solid
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.solids.seeing import seen_faces
-from fenrik.core.solids.signatures import face_box, face_signature, signatures_near
 from fenrik.core.solids.splitting import take_bodies
 from fenrik.core.stock import Bodies, Stock, cut
-from fenrik.core.strategies import STRATEGIES, Outcome, StrategyInputs, StrategyParams, run_strategy
+from fenrik.core.store import Store
+from fenrik.core.strategies import STRATEGIES, Outcome, StrategyInputs, run_strategy
 from fenrik.core.strategies.edge_chamfer import EdgeChamfer
 from fenrik.core.strategies.engraving import Engraving
-from fenrik.core.strategies.level_roughing import LevelRoughing
-from fenrik.core.strategies.parallel_finishing import ParallelFinishing, SketchBoundary
 from fenrik.core.strategies.prismatic import TargetParams
-from fenrik.core.strategies.targets import SketchTarget
 from fenrik.core.toolpath import Feeds, Toolpath
 from fenrik.core.tools import cutter_profile
 
@@ -59,20 +57,6 @@ PROOF_DEFLECTION_MM = 0.002
 FLATTEN_MM = 0.002
 THREAD_SHARE = 0.65
 """Depth of a thread beyond its tap drill, as a share of the pitch; a little over the 0.6134 of ISO 724."""
-
-
-class Store(Protocol):
-    """Where artefacts are kept."""
-
-    def get(self, key: str) -> bytes | None: ...
-    def put(self, key: str, kind: str, data: bytes) -> None: ...
-
-
-class MemoryStore(dict[str, bytes]):
-    """Artefacts of one process."""
-
-    def put(self, key: str, _kind: str, data: bytes) -> None:
-        self[key] = data
 
 
 _opened: OrderedDict[str, Solid] = OrderedDict()
@@ -103,6 +87,10 @@ class Build:
         self._placings: dict[str, Placing] = {}
         self._shadows: dict[tuple[str, int | None, float], Shadow] = {}
         self._path_keys: dict[int, tuple[Operation, str]] = {}
+
+    def with_job(self, job: Job) -> Build:
+        """Another document over the same model, files and store."""
+        return Build(job, self.model, self.store, self.cell_override, self.files)
 
     # Keys
 
@@ -136,31 +124,8 @@ class Build:
         route = self.job.route(setup)
         return self.stock_key(route[-1]) if route else self.first_stock_key(setup)
 
-    def _part_inputs(self, operation: Operation) -> dict[str, Any]:
-        """What an operation sees of the part and its surroundings.
-
-        Faces that cannot be seen along the tool axis do not count, nor (where a boundary of faces is given) those that
-        the tool does not come near: so a change elsewhere in the model leaves the path valid.
-        """
-        setup = self.job.setup(operation.setup)
-        placing = self.placing(setup)
-        solid = placing.part
-        faces = self._seen(setup)
-        near = self._boundary_box(operation)
-        if near is None:
-            look = sorted(face_signature(solid.faces[f]) for f in faces)
-        else:
-            look = sorted(signatures_near(solid, faces, placing.frame, near))
-        fixtures = [f.model_dump(mode="json") for f in setup.fixtures]
-        return {
-            "faces": look,
-            "turn": np.round(placing.frame.rotation, 12).tolist(),
-            "grid": setup.grid,
-            "instance": operation.instance,
-            "fixtures": [fixtures, np.round(placing.stock, 9).tolist()] if fixtures else [],
-        }
-
-    def _seen(self, setup: Setup) -> list[int]:
+    def seen_in(self, setup: Setup) -> list[int]:
+        """Numbers of the faces of the part that can be seen along the tool axis of a setup."""
         placing = self.placing(setup)
         turn = np.round(placing.frame.rotation[:, 2], 12).tolist()
         key = key_of("seen", SOLID_VERSION, solid=self.solid_key, makes=setup.makes, look=turn)
@@ -169,23 +134,6 @@ class Build:
         )
         faces: list[int] = unpack(data)[0]
         return faces
-
-    def _boundary_box(self, operation: Operation) -> Points | None:
-        """Lowest and highest corner (in the plane) that the tool of an operation on picked geometry reaches."""
-        faces, edges = picked_faces(self, operation), picked_edges(self, operation)
-        if faces is None or edges is None or not faces + edges:
-            return None
-        placing = self.placing(self.job.setup(operation.setup))
-        part = placing.part
-        boxes = [np.asarray(face_box(part.faces[i], placing.frame)) for i in faces]
-        boxes += [
-            np.array([p.min(axis=0), p.max(axis=0)])
-            for p in (placing.frame.to_local(part.edges[i].points) for i in edges)
-        ]
-        low = np.min([b[0] for b in boxes], axis=0)[:2]
-        high = np.max([b[1] for b in boxes], axis=0)[:2]
-        reach = 2.0 * self.job.tool(operation.tool).cutter.diameter_mm + getattr(operation.params, "overlap_mm", 0.0)
-        return np.array([low - reach, high + reach])
 
     def path_key(self, operation: Operation) -> str:
         """Key of an operation's path; worked out once for each operation of the job."""
@@ -198,13 +146,13 @@ class Build:
 
     def _path_key(self, operation: Operation) -> str:
         setup, tool = self.job.setup(operation.setup), self.job.tool(operation.tool)
-        params = self._absolute(operation)
+        params = absolute_params(self, operation)
         version = STRATEGIES[operation.params.strategy][2]
         return key_of(
             "path",
             version,
-            part=self._part_inputs(operation),
-            sketch=self._sketch_inputs(operation),
+            part=part_look(self, operation),
+            sketch=sketch_look(self, operation),
             before=self._stock_key_before(operation),
             cutter=tool.cutter,
             feeds=asdict(self.feeds(operation)),
@@ -321,49 +269,6 @@ class Build:
             return params.width_mm
         return params.depth_mm if isinstance(params, Engraving) else 0.0
 
-    def _uses_zero(self, operation: Operation) -> bool:
-        p = operation.params
-        return isinstance(p, LevelRoughing) and (p.top_mm is not None or p.bottom_mm is not None)
-
-    def picked_level(self, operation: Operation, end: Literal["top", "bottom"]) -> float:
-        """Height in the setup's frame of the faces that an operation's top or bottom is picked at.
-
-        Raises:
-            FenrikError: when nothing is picked, or the face is lost.
-        """
-        setup = self.job.setup(operation.setup)
-        field = f"operations.{operation.number}.params.{end}_pick"
-        pick = getattr(operation.params, f"{end}_pick")
-        if pick is None:
-            raise fail(field, "holds no face.", f"Pick a face for the {end}, or count it from something else.")
-        faces = find_faces(self.placing(setup).part, pick, field)
-        low, high = self.mesh_of_one(setup, TARGET_DEFLECTION_MM).of_faces(faces).bounds()[:, 2]
-        return float(high if end == "top" else low)
-
-    def _with_picked_heights(self, operation: Operation, p: TargetParams) -> TargetParams:
-        """Heights at picked faces as heights over the work zero."""
-        zero = float(self.zero(self.job.setup(operation.setup))[2])
-        update: dict[str, Any] = {}
-        if p.top_from == "a pick":
-            level = self.picked_level(operation, "top") - zero + p.top_mm
-            update |= {"top_from": "work zero", "top_mm": level, "top_pick": None}
-        if p.bottom_from == "a pick":
-            level = self.picked_level(operation, "bottom") - zero + p.bottom_mm
-            update |= {"bottom_from": "work zero", "bottom_mm": level, "bottom_pick": None}
-        return p.model_copy(update=update) if update else p
-
-    def _absolute(self, operation: Operation) -> StrategyParams:
-        """Parameters with heights of the work frame turned into heights of the setup's frame."""
-        p = operation.params
-        if isinstance(p, TargetParams):
-            return cast(StrategyParams, self._with_picked_heights(operation, p))
-        if not isinstance(p, LevelRoughing) or not self._uses_zero(operation):
-            return p
-        height = float(self.zero(self.job.setup(operation.setup))[2])
-        return p.model_copy(
-            update={name: value + height for name in ("top_mm", "bottom_mm") if (value := getattr(p, name)) is not None}
-        )
-
     def placing(self, setup: Setup) -> Placing:
         """The setup worked out: frame, copies, stock, fixtures, zero."""
         if setup.id not in self._placings:
@@ -410,22 +315,6 @@ class Build:
 
     def cell_mm(self, setup: Setup) -> float:
         return self.placing(setup).cell_mm
-
-    def _sketch_inputs(self, operation: Operation) -> Any:
-        """The curves of sketches that an operation uses, for the key of a path."""
-        params = operation.params
-        if isinstance(params, TargetParams):
-            ids = [t.sketch for t in params.targets if isinstance(t, SketchTarget)]
-            ids += [i for i in (params.keep_out, params.stay_in) if i]
-        elif isinstance(params, ParallelFinishing) and isinstance(params.boundary, SketchBoundary):
-            ids = [params.boundary.sketch]
-        else:
-            return None
-        used = [next((s for s in self.job.sketches if s.id == i), None) for i in ids]
-        levels = [[s.level_mm, [i for i in s.items if i.kind == "point"]] for s in used if s is not None]
-        curves = [c for i in ids for own in self.sketch(i).values() for c in own]
-        drawn = [[np.round(c.points, 9).tolist(), np.round(c.bulges, 9).tolist(), c.closed] for c in curves]
-        return [drawn, levels] if isinstance(params, TargetParams) else drawn
 
     def sketch(self, sketch_id: str) -> dict[str, list[Curve]]:
         """The curves of a sketch, by item, in its frame (zero and axes of the work frame, z at its level).
@@ -611,7 +500,7 @@ class Build:
         """The path of an operation in the setup's frame, and what it could not reach."""
 
         def make() -> bytes:
-            inputs, params = strategy_inputs(self, operation, progress), self._absolute(operation)
+            inputs, params = strategy_inputs(self, operation, progress), absolute_params(self, operation)
             outcome = run_strategy(inputs, params)
             if operation.copies is not None:
                 outcome = self._copied(outcome, operation, inputs, params)

@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, cast
 
 import numpy as np
 from pydantic import BaseModel, Field
 
 from fenrik.core.build import Build
 from fenrik.core.frames import Points
-from fenrik.core.inputs import safe_over, targets_of
+from fenrik.core.inputs import ENDS, End, absolute_params, safe_over, targets_of
 from fenrik.core.job import Operation, Setup
 from fenrik.core.strategies.common import StockTops
 from fenrik.core.strategies.facing import Facing
 from fenrik.core.strategies.level_roughing import LevelRoughing
 from fenrik.core.strategies.prismatic import Anchors, TargetParams, bounds_of
 from fenrik.core.strategies.targets import Targets
-
-End = Literal["top", "bottom"]
 
 
 class Height(BaseModel):
@@ -57,14 +55,16 @@ def heights_of(build: Build, operation: Operation) -> list[Height]:
         return found + _of_levels(build, setup, operation, params, zero)
     if not isinstance(params, TargetParams):
         return found
-    ends: list[End] = [e for e in ("top", "bottom") if e in params.heights]
-    anchors = _anchors(build, setup, operation) if ends else None
-    targets = targets_of(build, operation) if ends else Targets()
+    ends = [e for e in ENDS if e in params.heights]
+    if not ends:
+        return found
+    absolute, targets = cast(TargetParams, absolute_params(build, operation)), targets_of(build, operation)
+    anchors = _anchors(build, setup, operation)
     for end in ends:
-        level = _level(build, operation, params, end, anchors, targets)
+        level = _level(absolute, end, anchors, targets) - zero
         if np.isfinite(level):
             own = float(getattr(params, f"{end}_mm"))
-            found.append(_height(operation, end, level - zero, level - zero - own, getattr(params, f"{end}_from")))
+            found.append(_height(operation, end, level, level - own, getattr(params, f"{end}_from")))
     return found
 
 
@@ -91,13 +91,8 @@ def _anchors(build: Build, setup: Setup, operation: Operation) -> Anchors:
     return Anchors(lambda a, b: stock_top, stock_top, float(part_low), float(part_high), zero)
 
 
-def _level(
-    build: Build, operation: Operation, params: TargetParams, end: End, anchors: Anchors | None, targets: Targets
-) -> float:
+def _level(params: TargetParams, end: End, anchors: Anchors, targets: Targets) -> float:
     """The highest top or lowest bottom over all geometry, in the setup's frame; not finite where there is none."""
-    assert anchors is not None
-    if getattr(params, f"{end}_from") == "a pick":
-        return build.picked_level(operation, end) + float(getattr(params, f"{end}_mm"))
     places: list[tuple[Points, Points, float]] = [
         *((*bounds_of(a.rings), a.floor) for a in targets.areas),
         *((c.curve.points.min(axis=0), c.curve.points.max(axis=0), c.level) for c in targets.chains),

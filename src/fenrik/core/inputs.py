@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, Literal, cast
 
 import numpy as np
 from shapely.geometry.base import BaseGeometry
@@ -14,10 +14,11 @@ from fenrik.core.progress import Progress
 from fenrik.core.regions import Rings
 from fenrik.core.regions.polygons import from_shape
 from fenrik.core.sketches import Curve, region_of
-from fenrik.core.solids import find_faces
+from fenrik.core.solids import Mesh, find_faces
 from fenrik.core.solids.references import find_edge
-from fenrik.core.strategies import StrategyInputs
+from fenrik.core.strategies import StrategyInputs, StrategyParams
 from fenrik.core.strategies.common import TESSELLATION_SHARE
+from fenrik.core.strategies.level_roughing import LevelRoughing
 from fenrik.core.strategies.parallel_finishing import FacesBoundary, ParallelFinishing, SketchBoundary
 from fenrik.core.strategies.prismatic import TargetParams
 from fenrik.core.strategies.targets import EdgesTarget, FacesTarget, SketchTarget, Targets
@@ -26,6 +27,8 @@ from fenrik.core.targeting import Targeting
 if TYPE_CHECKING:
     from fenrik.core.build import Build
 
+End = Literal["top", "bottom"]
+ENDS: tuple[End, End] = ("top", "bottom")
 TARGET_DEFLECTION_MM = 0.002
 """Triangles under the operations on exact geometry; their offsets are fitted with arcs within the same."""
 
@@ -47,7 +50,7 @@ def strategy_inputs(build: Build, operation: Operation, progress: Progress) -> S
         area = _sketch_area(build, setup, params.boundary.sketch)
     stock = build.stock_before(operation)
     obstacles = build.obstacles(setup, operation.instance)
-    top = safe_over(build, setup, operation.instance)
+    top = _over(build, setup, obstacles)
     zero = build.zero(setup)
     return StrategyInputs(
         mesh,
@@ -71,9 +74,46 @@ def strategy_inputs(build: Build, operation: Operation, progress: Progress) -> S
 
 def safe_over(build: Build, setup: Setup, instance: int | None) -> float:
     """The height over which stock, fixtures and other copies end; clearance and retract height count from it."""
-    obstacles = build.obstacles(setup, instance)
+    return _over(build, setup, build.obstacles(setup, instance))
+
+
+def _over(build: Build, setup: Setup, obstacles: Mesh | None) -> float:
     highest = float(build.placing(setup).stock[1][2])
     return highest if obstacles is None else max(highest, float(obstacles.bounds()[1][2]))
+
+
+def absolute_params(build: Build, operation: Operation) -> StrategyParams:
+    """Parameters of an operation with nothing in them that only its setup can tell: heights at picked faces become
+    heights over the work zero, levels of roughing heights of the setup's frame.
+
+    Raises:
+        FenrikError: when no face is picked where one is counted from, or it is lost.
+    """
+    p = operation.params
+    zero = float(build.zero(build.job.setup(operation.setup))[2])
+    update: dict[str, Any] = {}
+    for end in ENDS:
+        own: float | None = getattr(p, f"{end}_mm", None)
+        if own is None:
+            continue
+        if isinstance(p, LevelRoughing):
+            update[f"{end}_mm"] = own + zero
+        elif isinstance(p, TargetParams) and getattr(p, f"{end}_from") == "a pick":
+            level = _picked_level(build, operation, end) - zero + own
+            update |= {f"{end}_from": "work zero", f"{end}_mm": level, f"{end}_pick": None}
+    return cast(StrategyParams, p.model_copy(update=update)) if update else p
+
+
+def _picked_level(build: Build, operation: Operation, end: End) -> float:
+    """Height in the setup's frame of the faces that an operation's top or bottom is picked at."""
+    setup = build.job.setup(operation.setup)
+    field = f"operations.{operation.number}.params.{end}_pick"
+    pick = getattr(operation.params, f"{end}_pick")
+    if pick is None:
+        raise fail(field, "holds no face.", f"Pick a face for the {end}, or count it from something else.")
+    faces = find_faces(build.placing(setup).part, pick, field)
+    low, high = build.mesh_of_one(setup, TARGET_DEFLECTION_MM).of_faces(faces).bounds()[:, 2]
+    return float(high if end == "top" else low)
 
 
 def targets_of(build: Build, operation: Operation) -> Targets:

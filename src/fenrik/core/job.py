@@ -26,7 +26,7 @@ from fenrik.core.tools import Tool
 FORMAT = "fenrik-job"
 VERSION = 1
 POINT_MATCH_MM = 0.01
-FIRST_EXTENDED = 101
+PLAIN_OFFSETS, EXTENDED_OFFSETS = range(54, 60), range(101, 149)
 Vector = tuple[float, float, float]
 
 
@@ -138,7 +138,7 @@ class Setup(_Doc):
     @field_validator("work_offset")
     @classmethod
     def _is_an_offset(cls, value: int) -> int:
-        if 59 < value < FIRST_EXTENDED:
+        if value not in PLAIN_OFFSETS and value not in EXTENDED_OFFSETS:
             raise ValueError("must be 54 to 59, or 101 to 148 for the extended ones")
         return value
 

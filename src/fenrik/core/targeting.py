@@ -186,11 +186,14 @@ class Targeting:
 
     def _rounded_chains(self, edges: list[int], label: str) -> list[Chain]:
         """Edges joined into chains; those of floors from which fillets rise by the radius of these."""
+        smooth = {e for e in edges if self.solid.edges[e].turn == "smooth"}
+        if not smooth:
+            return self._chains_of(edges, label)
         radius = {f: b.radius_mm for b in self.features().blends if b.concave for f in b.faces}
         groups: dict[float, list[int]] = {}
         for e in edges:
-            smooth = self.solid.edges[e].turn == "smooth"
-            rounded = [radius[f] for f in self.solid.edges[e].faces if smooth and f in radius and self._rises(f, e)]
+            beside = self.solid.edges[e].faces if e in smooth else ()
+            rounded = [radius[f] for f in beside if f in radius and self._rises(f, e)]
             groups.setdefault(round(min(rounded, default=0.0), 4), []).append(e)
         return [replace(c, fillet_mm=r) for r, own in groups.items() for c in self._chains_of(own, label)]
 

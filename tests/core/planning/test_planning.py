@@ -10,7 +10,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from prism import bore, faces, flat, floor_at, job_for, run, with_targets
 
-from fenrik.core.build import Build
 from fenrik.core.copies import LineCopies, RoundCopies, copied, joined_copies, where_stock_lets
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
@@ -40,7 +39,7 @@ def proposed(recipe=None, shape=None):
     build = job_for(shape or piece(), [], {1: flat(12)}, {"kind": "box", "z_plus_mm": 1})
     found = propose_route(build, build.job.setups[0], SHOP, recipe)
     job = build.job.model_copy(update={"operations": found.operations, "tools": [*build.job.tools, *found.tools]})
-    return found, Build(job, build.model, build.store)
+    return found, build.with_job(job)
 
 
 def names(found):
@@ -117,7 +116,7 @@ def test_a_hole_made_another_way_follows_its_choice():
     face = next(i for i, f in enumerate(build.solid.faces) if bore(2.5)(f))
     data = json.loads(build.job.model_dump_json())
     data["hole_choices"] = [{"face": reference_to(build.solid, face).model_dump(), "way": "leave"}]
-    other = Build(parse_job(data), build.model, build.store)
+    other = build.with_job(parse_job(data))
     found = propose_route(other, other.job.setups[0], SHOP)
     drilled = next(o for o in found.operations if o.name == "Drill ⌀5")
     assert len(drilled.params.targets[0].faces) == 3
@@ -162,7 +161,7 @@ def test_the_tool_left_in_the_spindle_goes_on_first_in_the_next_setup():
     data["setups"].append(data["setups"][0] | {"id": "below"})
     rows = [dict(data["operations"][k], number=30 + 10 * k, setup="below") for k in (0, 1)]
     data["operations"] += rows
-    build = Build(parse_job(data), build.model, build.store)
+    build = build.with_job(parse_job(data))
     for number, side in ((30, bore(2.5)), (40, bore(20))):
         build = with_targets(build, number, faces(build, side))
     better = propose_order(build.job, build.job.setups[1])
@@ -198,7 +197,7 @@ def test_a_mirrored_path_keeps_climb_or_is_mirrored_as_it_is():
     def with_copies(**copies):
         data = json.loads(build.job.model_dump_json())
         data["operations"][0]["copies"] = {"kind": "mirrored", "across": "x", "at_mm": 70, **copies}
-        return run(Build(parse_job(data), build.model, build.store)).toolpath
+        return run(build.with_job(parse_job(data))).toolpath
 
     for keep, wanted in ((True, Motion.ARC_CCW), (False, Motion.ARC_CW)):
         both = with_copies(keep_climb=keep)
@@ -242,6 +241,23 @@ def test_all_sides_get_a_setup_where_features_are_left_and_nothing_is_proposed_t
     assert len({o.number for o in found.operations}) == len(rows)
 
 
+@pytest.mark.parametrize(
+    ("used", "dialect", "given"),
+    [
+        ([54, 148], "Plain ISO", 55),
+        ([54, 55, 56, 57, 58, 59], "Plain ISO", 101),
+        ([54, 55, 56, 57, 58, 59], "Small router", 59),
+    ],
+)
+def test_a_new_side_gets_a_work_offset_that_is_free_and_that_the_controller_has(used, dialect, given):
+    build = job_for(cut(piece(), box(40, 20, -1, 30, 24, 4)), [], {1: flat(12)})
+    data = json.loads(build.job.model_dump_json())
+    top = data["setups"][0]
+    data["setups"] = [top | {"id": f"s{k}", "work_offset": o, "dialect": dialect} for k, o in enumerate(used)]
+    new = propose_sides(build.with_job(parse_job(data)), SHOP).setups[0]
+    assert new.work_offset == given
+
+
 def test_a_fillet_round_a_floor_gets_a_mill_of_its_corner_or_is_told():
     hollow = round_upright_edges(box(20, 15, 8, 60, 40, 20), 9)
     level = lambda a, b, m: max(abs(p[2] - 8) for p in (a, b, m)) < 1e-6  # noqa: E731
@@ -279,7 +295,7 @@ def test_holes_made_another_way_take_the_route_along():
     assert names_now.index("Drill ⌀5") == before.index("Spot") + 1
     assert {c.way for c in job.hole_choices} == {"drill"}
     assert [n for n in names_now if "bore" in n] == [n for n in before if "bore" in n]
-    after = Build(job, build.model, build.store)
+    after = build.with_job(job)
     assert coverage(after).uncovered == coverage(build).uncovered
     # Back to what the recipe says.
     again, _ = make_holes(after, hole_faces(build, 2.5), "automatic", SHOP)
@@ -294,7 +310,7 @@ def test_a_row_by_rule_keeps_the_holes_that_stay():
     one = {min(hole_faces(build, 2.5))}
     job, _ = make_holes(build, one, "leave", SHOP)
     assert len(job.operations[0].params.targets[0].faces) == 3
-    assert sorted(one) in [u.faces for u in coverage(Build(job, build.model, build.store)).uncovered]
+    assert sorted(one) in [u.faces for u in coverage(build.with_job(job)).uncovered]
     # No row, nothing to follow: the choice waits for the proposal. A way that no tool can go is told.
     bare = job_for(piece(), [], {1: flat(12)})
     assert make_holes(bare, one, "tap", SHOP)[0].operations == []
@@ -311,6 +327,6 @@ def test_what_is_made_already_is_not_proposed_again():
 
 def test_all_sides_without_a_setup_says_what_to_do():
     build = job_for(piece(), [], {1: flat(12)})
-    bare = Build(build.job.model_copy(update={"setups": []}), build.model, build.store)
+    bare = build.with_job(build.job.model_copy(update={"setups": []}))
     with pytest.raises(FenrikError, match="Add a setup"):
         propose_sides(bare, SHOP)

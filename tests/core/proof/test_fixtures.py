@@ -5,12 +5,13 @@ from dataclasses import replace
 import pytest
 
 import parts
-from fenrik.core.build import Build, MemoryStore
+from fenrik.core.build import Build
 from fenrik.core.job import parse_job
 from fenrik.core.proof import prove
 from fenrik.core.setups.stocks import box_mesh
 from fenrik.core.solids.reading import solid_from_shape
 from fenrik.core.solids.writing import write_solid
+from fenrik.core.store import MemoryStore
 
 
 @pytest.fixture(scope="module")

@@ -7,7 +7,7 @@ import pytest
 import trimesh
 
 import parts
-from fenrik.core.build import Build, MemoryStore
+from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job, shared_offsets
 from fenrik.core.placing import Placing
@@ -21,6 +21,7 @@ from fenrik.core.solids.reading import solid_from_shape, solid_from_shapes
 from fenrik.core.solids.writing import write_solid
 from fenrik.core.solids.xcaf import NamedShape
 from fenrik.core.stock import Stock
+from fenrik.core.store import MemoryStore
 
 
 @pytest.fixture(scope="module")

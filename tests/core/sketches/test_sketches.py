@@ -192,9 +192,10 @@ def test_items_that_refer_wrongly_are_named():
 
 
 def test_a_sketch_bounds_a_finishing_path_with_a_keep_out():
-    from fenrik.core.build import Build, MemoryStore
+    from fenrik.core.build import Build
     from fenrik.core.job import parse_job
     from fenrik.core.solids.writing import write_solid
+    from fenrik.core.store import MemoryStore
 
     step = write_solid(solid_from_shape(box(0, 0, 0, 60, 40, 10)), ".step")
     job = parse_job(

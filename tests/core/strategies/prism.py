@@ -5,11 +5,12 @@ import json
 import numpy as np
 import shapely
 
-from fenrik.core.build import Build, MemoryStore
+from fenrik.core.build import Build
 from fenrik.core.job import parse_job
 from fenrik.core.solids.reading import solid_from_shape
 from fenrik.core.solids.references import edge_reference_to, reference_to
 from fenrik.core.solids.writing import write_solid
+from fenrik.core.store import MemoryStore
 from fenrik.core.toolpath import Kind
 
 
@@ -79,7 +80,7 @@ def with_targets(build, number, targets):
     """The same job with the targets of an operation put in."""
     data = json.loads(build.job.model_dump_json())
     next(o for o in data["operations"] if o["number"] == number)["params"]["targets"] = targets
-    return Build(parse_job(data), build.model, build.store)
+    return build.with_job(parse_job(data))
 
 
 def run(build, number=10):

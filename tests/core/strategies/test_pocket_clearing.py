@@ -9,7 +9,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from prism import engaged_arcs, faces, flat, floor_at, job_for, proof, run, swept_area, with_targets, worst_outside
 
-from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
 from fenrik.core.regions.polygons import area_of, from_shape, to_shape
@@ -196,7 +195,7 @@ def test_every_copy_of_a_grid_gets_its_own_pocket():
     data = json.loads(build.job.model_dump_json())
     data["setups"][0]["grid"] = {"columns": 2, "rows": 1, "pitch_x_mm": 90, "turn_deg": 180}
     data["operations"][0]["params"]["targets"] = faces(build, floor_at(14.0))
-    path = run(Build(parse_job(data), build.model, build.store)).toolpath
+    path = run(build.with_job(parse_job(data))).toolpath
     x = path.point[path.kind == Kind.CUT][:, 0]
     assert (x < 80).sum() > 50
     assert (x > 90).sum() > 50

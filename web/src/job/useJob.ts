@@ -16,6 +16,8 @@ export type JobApi = {
   setNote: (text: string | null, ok?: boolean) => void;
   /** Change fields; gives the message of what is wrong, or an empty string. */
   edit: (edits: Edit[], label: string) => Promise<string>;
+  /** Do something at the server that gives back the job, alone or as `job` of an answer, and show it; as `edit`. */
+  run: (work: () => Promise<unknown>) => Promise<string>;
   undo: () => void;
   redo: () => void;
   compute: (setup: string, operations?: number[], proof?: boolean) => void;
@@ -63,8 +65,9 @@ export function useJobApi(id: string): { job: JobApi | null; error: Error | null
   const run = useCallback(async (work: () => Promise<unknown>): Promise<string> => {
     setSaving((n) => n + 1);
     try {
-      const result = await work();
-      if (result && typeof result === "object" && "document" in result) client.setQueryData(["job", id], result);
+      const result = await work() as { document?: unknown; job?: { document?: unknown } } | undefined;
+      const state = result?.document ? result : result?.job;
+      if (state?.document) client.setQueryData(["job", id], state);
       client.invalidateQueries({ queryKey: ["status", id] });
       setNoteState(null);
       return "";
@@ -79,7 +82,7 @@ export function useJobApi(id: string): { job: JobApi | null; error: Error | null
 
   const job = useMemo<JobApi | null>(() => state.data ? {
     id, doc: state.data.document as unknown as JobDocument, version: state.data.version, status: status.data, note, saving: saving > 0,
-    setNote, reload,
+    setNote, reload, run,
     edit: (edits, label) => run(() => take(api.PATCH("/api/jobs/{job_id}", { ...path, body: { label, changes: edits.map((e) => ({ op: "set", check: e.op === undefined || e.op === "set", ...e }) as Change) } }))),
     undo: () => void run(() => take(api.POST("/api/jobs/{job_id}/undo", path))),
     redo: () => void run(() => take(api.POST("/api/jobs/{job_id}/redo", path))),

@@ -1,5 +1,4 @@
 import { Select, Text } from "@mantine/core";
-import { useQueryClient } from "@tanstack/react-query";
 import { api, take, type Schemas } from "../api/client";
 import { useFeatures, usePart } from "../job/queries";
 import { useJob } from "../job/useJob";
@@ -13,7 +12,6 @@ type Hole = NonNullable<Schemas["Recognition"]["holes"]>[number];
 export function HoleTable() {
   const job = useJob();
   const view = useView();
-  const client = useQueryClient();
   const part = usePart();
   const found = useFeatures(null);
   if (found.error) return <Text p={12} className="faint">{found.error.message}</Text>;
@@ -30,14 +28,13 @@ export function HoleTable() {
     return ways.size === 1 ? [...ways][0] : null;
   };
   const choose = async (holes: Hole[], way: string) => {
-    try {
+    let left: { why: string }[] = [];
+    await job.run(async () => {
       const done = await take(api.POST("/api/jobs/{job_id}/holes/way", { params: { path: { job_id: job.id } }, body: { faces: holes.flatMap((h) => h.faces), way: way as Schemas["HolesMade"]["way"] } }));
-      client.setQueryData(["job", job.id], done.job);
-      job.reload();
-      if (done.uncovered.length) job.setNote(`${done.uncovered.length} holes left: ${done.uncovered[0].why}.`);
-    } catch (e) {
-      job.setNote((e as Error).message);
-    }
+      left = done.uncovered;
+      return done;
+    });
+    if (left.length) job.setNote(`${left.length} holes left: ${left[0].why}.`);
   };
   return (
     <div className="scroll">

@@ -16,7 +16,7 @@ const FOLDED = [
   "corner_mm", "order", "lead_percent", "lead_deg", "repeats", "corners", "start", "tabs", "tab_length_mm", "tab_height_mm", "added_mm", "start_gap_mm", "next_peck_percent", "least_peck_mm", "start_x_mm", "start_y_mm", "finish_turns", "wear_mm", "run_out_mm", "taper_ratio", "hand",
 ];
 /** Parameters that are picked or have a part of the sheet of their own. */
-const APART = ["strategy", "boundary", "targets", "top_pick", "bottom_pick"];
+const APART: string[] = ["strategy", "boundary", "targets", "top_pick", "bottom_pick", ...FENCES.map(([name]) => name)];
 /** Strategies by what they are for. */
 const GROUPS: [string, string[]][] = [
   ["Faces and pockets", ["facing", "pocket clearing", "contour", "slot"]],
@@ -105,7 +105,7 @@ function OperationForm({ operation: o }: { operation: Operation }) {
           <SegmentedControl size="xs" fullWidth mb={8} aria-label="Spacing of passes" value={byScallop ? "scallop" : "stepover"} data={[{ value: "stepover", label: "Stepover" }, { value: "scallop", label: "Scallop height" }]}
             onChange={(v) => job.edit(v === "scallop" ? [{ path: `${at}/params/stepover_mm`, value: null, was: p.stepover_mm }, { path: `${at}/params/scallop_mm`, value: 0.01, was: p.scallop_mm }] : [{ path: `${at}/params/scallop_mm`, value: null, was: p.scallop_mm }, { path: `${at}/params/stepover_mm`, value: 0.4, was: p.stepover_mm }], "spacing")} />
         )}
-        <SchemaForm schema={schema} value={o.params} skip={[...APART, ...FENCES.map(([name]) => name), ...("scallop_mm" in p ? [byScallop ? "stepover_mm" : "scallop_mm"] : [])]} folded={FOLDED} onChange={change} />
+        <SchemaForm schema={schema} value={o.params} skip={[...APART, ...("scallop_mm" in p ? [byScallop ? "stepover_mm" : "scallop_mm"] : [])]} folded={FOLDED} onChange={change} />
       </fieldset>
       {p.boundary && (
         <fieldset>
@@ -174,7 +174,7 @@ function ManyForm({ operations }: { operations: Operation[] }) {
   };
   const shared = ["allowance_mm", "floor_allowance_mm", "tolerance_mm"];
   const same = operations.every((o) => o.params.strategy === operations[0].params.strategy);
-  const skip = Object.keys(schema?.properties ?? {}).filter((n) => [...APART, ...FENCES.map(([name]) => name as string)].includes(n) || (!same && !shared.includes(n)));
+  const skip = Object.keys(schema?.properties ?? {}).filter((n) => APART.includes(n) || (!same && !shared.includes(n)));
   return (
     <>
       <Text fw={600} mb={8}>{operations.length} rows together</Text>

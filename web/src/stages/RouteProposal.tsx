@@ -1,5 +1,5 @@
 import { Button, Group, SegmentedControl, Text } from "@mantine/core";
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take, type Schemas } from "../api/client";
 import { SchemaForm, useModelSchema } from "../forms/SchemaForm";
@@ -11,22 +11,11 @@ import { useView } from "../job/view";
 export function RouteProposal({ onClose }: { onClose: () => void }) {
   const job = useJob();
   const view = useView();
-  const client = useQueryClient();
-  const [taking, setTaking] = useState(false);
   const [sides, setSides] = useState<"this" | "all">("this");
   const params = { params: { path: { job_id: job.id, setup_id: view.setup }, query: { sides } } };
   const found = useQuery({ queryKey: ["route proposal", job.id, view.setup, job.version, sides], retry: false, queryFn: () => take(api.GET("/api/jobs/{job_id}/setups/{setup_id}/route-proposal", params)) });
   const takeIt = async () => {
-    setTaking(true);
-    try {
-      const done = await take(api.POST("/api/jobs/{job_id}/setups/{setup_id}/route-proposal", params));
-      client.setQueryData(["job", job.id], done.job);
-      job.reload();
-      onClose();
-    } catch (e) {
-      job.setNote((e as Error).message);
-    }
-    setTaking(false);
+    if (!await job.run(() => take(api.POST("/api/jobs/{job_id}/setups/{setup_id}/route-proposal", params)))) onClose();
   };
   const p = found.data as Schemas["RouteProposal"] | undefined;
   const named = new Map([...job.doc.setups, ...(p?.setups ?? [])].map((s) => [s.id, s.name || s.id]));
@@ -48,7 +37,7 @@ export function RouteProposal({ onClose }: { onClose: () => void }) {
             </tbody></table>
           </div>
           <Group gap={8} mt={8}>
-            <Button size="xs" disabled={!p.operations.length} loading={taking} onClick={takeIt}>Take this route</Button>
+            <Button size="xs" disabled={!p.operations.length} loading={job.saving} onClick={takeIt}>Take this route</Button>
             <Button size="xs" variant="default" onClick={onClose}>Leave it</Button>
           </Group>
         </>
@@ -62,12 +51,7 @@ export function RouteProposal({ onClose }: { onClose: () => void }) {
 function RecipeForm() {
   const job = useJob();
   const keep = async () => {
-    try {
-      await take(api.PUT("/api/library/recipe", { body: job.doc.recipe as never }));
-      job.setNote("The rules are kept for new jobs.", true);
-    } catch (e) {
-      job.setNote((e as Error).message);
-    }
+    if (!await job.run(() => take(api.PUT("/api/library/recipe", { body: job.doc.recipe as never })))) job.setNote("The rules are kept for new jobs.", true);
   };
   return (
     <details><summary>Rules</summary>
@@ -98,16 +82,11 @@ export function LeftOver() {
 export function OrderOffer() {
   const job = useJob();
   const view = useView();
-  const client = useQueryClient();
   const params = { params: { path: { job_id: job.id, setup_id: view.setup } } };
   const found = useQuery({ queryKey: ["order", job.id, view.setup, job.version], enabled: !!view.setup, retry: false, queryFn: () => take(api.GET("/api/jobs/{job_id}/setups/{setup_id}/order", params)) });
   const o = found.data;
   if (!o || o.changes_after >= o.changes_before) return null;
-  const takeIt = async () => {
-    const done = await take(api.POST("/api/jobs/{job_id}/setups/{setup_id}/order", params));
-    client.setQueryData(["job", job.id], done);
-    job.reload();
-  };
+  const takeIt = () => job.run(() => take(api.POST("/api/jobs/{job_id}/setups/{setup_id}/order", params)));
   return (
     <fieldset>
       <legend>Order</legend>

@@ -1,5 +1,5 @@
 import { useThree, type ThreeEvent } from "@react-three/fiber";
-import { useMemo, useRef, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { BufferAttribute, BufferGeometry, Vector3, type OrthographicCamera } from "three";
 import type { Scene, Schemas } from "../api/client";
 import type { Vec } from "../job/document";
@@ -29,15 +29,14 @@ export function HeightMarks({ number, scene }: { number: number; scene: Scene })
 function Mark({ height: h, zero, scene, place, onDrop }: { height: Height; zero: number; scene: Scene; place: number; onDrop: (level: number) => void }) {
   const { camera, gl, controls, invalidate, size } = useThree();
   const [dragged, setDragged] = useState<number | null>(null);
-  const begun = useRef<{ y: number; x: number; level: number } | null>(null);
   const level = dragged ?? h.level_mm;
   const [low, high] = [scene.stock_low, scene.stock_high];
   const room = ROOM * Math.max(high[0] - low[0], high[1] - low[1]);
   const frame = useMemo(() => {
     const [x0, y0, x1, y1] = [low[0] - room, low[1] - room, high[0] + room, high[1] + room];
-    const g = new BufferGeometry().setAttribute("position", new BufferAttribute(new Float32Array([x0, y0, 0, x1, y0, 0, x1, y1, 0, x0, y1, 0]), 3));
-    return g;
+    return new BufferGeometry().setAttribute("position", new BufferAttribute(new Float32Array([x0, y0, 0, x1, y0, 0, x1, y1, 0, x0, y1, 0]), 3));
   }, [low, high, room]);
+  useEffect(() => () => frame.dispose(), [frame]);
   // The grips stand one beside the other along the near edge, so that none hides another.
   const grip: Vec = [low[0] - room + ((place + 0.5) / 4) * (high[0] - low[0] + 2 * room), low[1] - room, 0];
   const up = new Vector3(...(scene.rotation.map((row) => row[2]) as Vec));
@@ -48,17 +47,16 @@ function Mark({ height: h, zero, scene, place, onDrop }: { height: Height; zero:
   const begin = (e: ThreeEvent<PointerEvent>) => {
     e.stopPropagation();
     if (controls) (controls as never as { enabled: boolean }).enabled = false;
-    begun.current = { x: e.nativeEvent.clientX, y: e.nativeEvent.clientY, level: h.level_mm };
+    const { clientX: x, clientY: y } = e.nativeEvent, from = h.level_mm;
     const move = (m: PointerEvent) => {
-      const [px, py] = pixels(), length = px * px + py * py, b = begun.current;
-      if (!b || length < 1e-3) return;
-      setDragged(rounded(b.level + ((m.clientX - b.x) * px + (m.clientY - b.y) * py) / length));
+      const [px, py] = pixels(), length = px * px + py * py;
+      if (length < 1e-3) return;
+      setDragged(rounded(from + ((m.clientX - x) * px + (m.clientY - y) * py) / length));
       invalidate();
     };
     const end = () => {
       removeEventListener("pointermove", move);
       if (controls) (controls as never as { enabled: boolean }).enabled = true;
-      begun.current = null;
       setDragged((v) => { if (v !== null && Math.abs(v - h.level_mm) > STEP / 2) queueMicrotask(() => onDrop(v)); return null; });
     };
     addEventListener("pointermove", move);

@@ -43,7 +43,7 @@ def make_holes(build: Build, faces: set[int], way: HoleWay, shop: list[Tool]) ->
     told: list[Uncovered] = []
     touched = {build.job.operations[k].setup for k in changed}
     for setup in [s for s in job.setups if s.id in touched]:
-        found = propose_route(_of(build, job), setup, shop, only=mine)
+        found = propose_route(build.with_job(job), setup, shop, only=mine)
         first = next(k for k in changed if build.job.operations[k].setup == setup.id)
         before = {o.number for o in build.job.operations[:first]}
         at = sum(o.number in before for o in job.operations)
@@ -51,10 +51,6 @@ def make_holes(build: Build, faces: set[int], way: HoleWay, shop: list[Tool]) ->
         job = job.model_copy(update={"operations": operations, "tools": [*job.tools, *found.tools]})
         told += found.uncovered
     return job, told
-
-
-def _of(build: Build, job: Job) -> Build:
-    return Build(job, build.model, build.store, build.cell_override, build.files)
 
 
 def _bore(hole: Hole) -> int:

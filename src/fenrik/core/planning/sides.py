@@ -8,8 +8,8 @@ import numpy as np
 
 from fenrik.core.build import Build
 from fenrik.core.errors import fail
-from fenrik.core.frames import Points
-from fenrik.core.job import FIRST_EXTENDED, Setup
+from fenrik.core.frames import AXES, Points
+from fenrik.core.job import EXTENDED_OFFSETS, PLAIN_OFFSETS, Setup
 from fenrik.core.planning.coverage import Uncovered, coverage, what_is_made
 from fenrik.core.planning.route import RouteProposal, propose_route, with_route
 from fenrik.core.progress import Progress, silent
@@ -21,7 +21,6 @@ from fenrik.core.tools import Tool
 
 SAME = 1 - 1e-6
 EMPTY = RouteProposal(operations=[], tools=[], reasons=[], uncovered=[])
-AXES = {"+x": (1, 0, 0), "-x": (-1, 0, 0), "+y": (0, 1, 0), "-y": (0, -1, 0), "+z": (0, 0, 1), "-z": (0, 0, -1)}
 
 
 def propose_sides(
@@ -82,7 +81,7 @@ class _Sides:
 
 def _grown(build: Build, found: RouteProposal) -> Build:
     """The job with a proposal taken."""
-    return Build(with_route(build.job, found), build.model, build.store, build.cell_override, build.files)
+    return build.with_job(with_route(build.job, found))
 
 
 def _next_direction(build: Build, tried: list[Points]) -> Vector | None:
@@ -100,7 +99,6 @@ def _side(build: Build, before: Setup, up: Vector) -> Setup:
     """A setup like the one before with another side up."""
     ids = {s.id for s in build.job.setups}
     axis = next((name for name, d in AXES.items() if float(np.dot(d, up)) > SAME), None)
-    offset = before.work_offset + 1
     return Setup(
         id=next(name for k in range(1, len(ids) + 2) if (name := f"side-{k}") not in ids),
         name=f"From {axis}" if axis else f"From ({up[0]:.2f}, {up[1]:.2f}, {up[2]:.2f})",
@@ -108,7 +106,15 @@ def _side(build: Build, before: Setup, up: Vector) -> Setup:
         stock=EarlierStock(setup=before.id),
         machine=before.machine,
         dialect=before.dialect,
-        work_offset=offset if offset < 60 or offset > FIRST_EXTENDED else FIRST_EXTENDED,
+        work_offset=_free_offset(build, before),
         clearance_mm=before.clearance_mm,
         retract_mm=before.retract_mm,
     )
+
+
+def _free_offset(build: Build, like: Setup) -> int:
+    """The first work offset that no setup on the machine uses and the controller has; the same one where all are used,
+    which the setups then warn about."""
+    used = {s.work_offset for s in build.job.setups if s.machine == like.machine}
+    offsets = [*PLAIN_OFFSETS, *(EXTENDED_OFFSETS if build.dialect(like).extended_offset else [])]
+    return next((o for o in offsets if o not in used), like.work_offset)

@@ -189,11 +189,11 @@ def _cut_chain(builder: PathBuilder, place: Workplace, params: Contour, chain: C
         return
     top = max(top, bottom)
     levels = depth_levels(top, bottom, None if params.ramp else params.stepdown_mm)
+    stages = _stages(place, chain, levels)
     for k in reversed(range(1 if side == "on" else params.side_passes)):
-        stages = _stages(place, chain, levels)
         for depths, reach in stages[-1:] if k == 0 and params.finish_at_once else stages:
             distance = reach + params.allowance_mm + k * params.side_step_mm + (k > 0) * params.finish_mm
-            curves = _beside(chain.curve, side, distance, params.corners != "rolled")
+            curves = offset_chain(chain.curve, side, distance, params.corners != "rolled")
             if not curves:
                 place.skip(
                     chain.label,
@@ -218,14 +218,6 @@ def _stages(place: Workplace, chain: Chain, levels: list[float]) -> list[tuple[l
     return [([z], reach_beside(place.end, place.radius, chain.fillet_mm, z - chain.level)) for z in levels]
 
 
-def _beside(curve: Curve, side: str, distance_mm: float, sharp: bool) -> list[Curve]:
-    """A chain at a distance on one side; at a distance below zero on the other."""
-    if side == "on":
-        return [curve]
-    other = {"left": "right", "right": "left"}
-    return offset_chain(curve, side if distance_mm >= 0 else other[side], abs(distance_mm), sharp)
-
-
 def tool_side(wanted: str, chain: Chain) -> str | None:
     """left, right or on, seen along the chain; None where automatic cannot tell."""
     if wanted == "on the curve":
@@ -241,7 +233,8 @@ def tool_side(wanted: str, chain: Chain) -> str | None:
 
 
 def offset_chain(curve: Curve, side: str, distance_mm: float, sharp: bool = False) -> list[Curve]:
-    """A chain at a distance on its left or right; closed ones as polygons, so nothing crosses itself."""
+    """A chain at a distance on its left or right (below zero: on the other side); closed ones as polygons, so nothing
+    crosses itself."""
     if side == "on" or distance_mm == 0:
         return [curve]
     if curve.closed:
@@ -254,7 +247,7 @@ def offset_chain(curve: Curve, side: str, distance_mm: float, sharp: bool = Fals
         return [c if (signed_area(r) > 0) == anticlockwise else c.reversed() for c, r in zip(found, rings, strict=True)]
     line = shapely.LineString(curve.flattened(FLATTEN_MM))
     signed = distance_mm if side == "left" else -distance_mm
-    segments = max(int(np.ceil(np.pi / 4 / np.arccos(max(1 - FLATTEN_MM / distance_mm, 0.0)))), 4)
+    segments = max(int(np.ceil(np.pi / 4 / np.arccos(max(1 - FLATTEN_MM / abs(distance_mm), 0.0)))), 4)
     style = "mitre" if sharp else "round"
     moved = shapely.offset_curve(line, signed, quad_segs=segments, join_style=style)
     parts = [shapely.get_coordinates(p) for p in shapely.get_parts(moved) if p.length > LEAST_PIECE_MM]

@@ -23,7 +23,7 @@ from fenrik.core.toolpath import PathBuilder
 from fenrik.core.tools import cutter_profile
 from fenrik.core.tools.cutters import BallCutter, BullNoseCutter, Cutter, TaperedCutter
 from fenrik.core.tools.kernels import element_height, radius_at
-from fenrik.core.tools.profile import Profile
+from fenrik.core.tools.profile import Profile, bull_nose_profile
 
 ARC_FIT_MM = 2e-3
 """How far fitted arcs may stray from the offset polygons."""
@@ -165,7 +165,7 @@ class Workplace:
         if self.end is None:
             return self._beside(level_mm, reach_mm, window)
         slim: dict[int, tuple[Rings, float]] = {}
-        for height in end_heights(self.end, self.shadow.points[:, 2] - level_mm - LIFT_MM):
+        for height in end_heights(self.end, self.shadow.heights, level_mm + LIFT_MM):
             region = self.shadow.above(level_mm + LIFT_MM + height)
             slim[id(region)] = (region, self.radius - radius_at(self.end.elements, height))
         parts = [offset(near(r, window, reach_mm + self.radius), reach_mm - s) for r, s in slim.values() if r]
@@ -284,20 +284,26 @@ def rounded_end(cutter: Cutter) -> Profile | None:
     return cutter_profile(cutter) if isinstance(cutter, BallCutter | BullNoseCutter | TaperedCutter) else None
 
 
-def end_heights(end: Profile, levels: Points) -> Points:
+def end_heights(end: Profile, corners: Points, tip_mm: float) -> Points:
     """Heights over the tip at which the end of a tool is compared with the part: where the part has corners, between
     which it is straight, and at even angles of the end's own rounding.
 
     Args:
-        levels: (n,) heights of the part's corners over the tip.
+        corners: (n,) heights of the part's corners, rising.
     """
-    last = end.elements[-1]
-    full = element_height(end.elements, len(end.elements) - 1, last[1])
+    full = _full_height(end)
     own = full * (1 - np.cos(np.linspace(0.0, np.pi / 2, END_STEPS)))
-    corners = np.unique(np.round(levels[(levels > 0) & (levels < full)], 4))
-    if len(corners) > MAX_CORNERS:
-        corners = corners[np.linspace(0, len(corners) - 1, MAX_CORNERS).astype(int)]
-    return np.unique(np.concatenate([own, corners]))
+    first, last = np.searchsorted(corners, [tip_mm, tip_mm + full])
+    within = corners[first:last] - tip_mm
+    if len(within) > MAX_CORNERS:
+        within = within[np.linspace(0, len(within) - 1, MAX_CORNERS).astype(int)]
+    return np.unique(np.concatenate([own, within]))
+
+
+def _full_height(end: Profile) -> float:
+    """Height over the tip where the end of a tool is as wide as the tool."""
+    last = len(end.elements) - 1
+    return float(element_height(end.elements, last, end.elements[last, 1]))
 
 
 def reach_beside(end: Profile | None, radius_mm: float, fillet_mm: float, over_mm: float) -> float:
@@ -312,11 +318,11 @@ def reach_beside(end: Profile | None, radius_mm: float, fillet_mm: float, over_m
     """
     if fillet_mm <= 0:
         return radius_mm
-    elements = end.elements if end is not None else np.array([[0.0, radius_mm, 0, 0, 0, 0, 0, 0]])
-    full = float(element_height(elements, len(elements) - 1, elements[-1, 1]))
+    shape = end or bull_nose_profile(radius_mm, 0.0, 0.0)
+    full = _full_height(shape)
     heights = max(full, fillet_mm) * np.linspace(0.0, 1.0, REACH_STEPS) ** 2
     heights = np.unique(np.append(heights, full))
-    wide = np.array([radius_at(elements, h) for h in heights])
+    wide = np.array([radius_at(shape.elements, h) for h in heights])
     rise = np.clip(heights + over_mm, 0.0, fillet_mm)
     return float(np.max(wide - np.sqrt(np.maximum(fillet_mm**2 - (fillet_mm - rise) ** 2, 0.0))))
 
