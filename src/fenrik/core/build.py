@@ -48,9 +48,9 @@ from fenrik.core.strategies.edge_chamfer import EdgeChamfer
 from fenrik.core.strategies.engraving import Engraving
 from fenrik.core.strategies.prismatic import TargetParams
 from fenrik.core.toolpath import Feeds, Toolpath
-from fenrik.core.tools import cutter_profile
+from fenrik.core.tools.profile import cutting_profile
 
-SOLID_VERSION, STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 2, 2, 5, 5
+SOLID_VERSION, STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 2, 2, 5, 6
 RECOGNISE_VERSION = 1
 SOLIDS_KEPT = 16
 PROOF_DEFLECTION_MM = 0.002
@@ -519,7 +519,7 @@ class Build:
             other = run_strategy(inputs, params.model_copy(update={"milling": turned})).toolpath
         zero = self.zero(self.job.setup(operation.setup))
         paths = copied(outcome.toolpath, other, copies, zero)
-        cutter = cutter_profile(self.job.tool(operation.tool).cutter)
+        cutter = cutting_profile(self.job.tool(operation.tool).cutter)
         original = not isinstance(copies, MirrorCopies) or copies.original
         kept, told = where_stock_lets(paths, original, inputs.stock, cutter)
         return Outcome(joined_copies(kept), [*outcome.unreached, *told])
@@ -529,9 +529,9 @@ class Build:
 
         def make() -> bytes:
             stock = self.stock_before(operation)
-            flat, _ = self.path(operation).toolpath.flattened(FLATTEN_MM)
-            bodies = Bodies(cutter_profile(self.job.tool(operation.tool).cutter))
-            return cut(stock, flat.point[:-1], flat.point[1:], bodies, 0, progress)[0].to_bytes()
+            starts, ends, _ = self.path(operation).toolpath.sweeps(FLATTEN_MM)
+            bodies = Bodies(cutting_profile(self.job.tool(operation.tool).cutter))
+            return cut(stock, starts, ends, bodies, 0, progress)[0].to_bytes()
 
         return Stock.from_bytes(self._made(self.stock_key(operation), "stock", make))
 
@@ -580,6 +580,7 @@ class Build:
             settings=self.job.proof,
             fixtures=self.placing(setup).fixture_mesh(),
             on_table=setup.on_table_mm,
+            table=self.placing(setup).known_table,
         )
 
     def _proof_stock_key(self, setup: Setup, number: int) -> str:

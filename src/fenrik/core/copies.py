@@ -8,10 +8,11 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
+from fenrik.core.errors import fail
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.stock import Bodies, Stock, cut
-from fenrik.core.toolpath import Kind, Motion, Toolpath
+from fenrik.core.toolpath import ORIENTED, Kind, Motion, Toolpath
 from fenrik.core.tools.profile import Profile
 
 MM: dict[str, Any] = {"unit": "mm"}
@@ -71,9 +72,19 @@ def copied(
     Args:
         other: the path that mirrored copies are made of (with the opposite way of milling where climb stays climb).
         zero: (3,) the work zero in the frame of the path.
+
+    Raises:
+        FenrikError: for turned copies of a path on which the spindle is stopped in its place.
     """
     if len(path) == 0:
         return []
+    if not isinstance(copies, LineCopies) and np.any(path.spindle == ORIENTED):
+        raise fail(
+            "copies",
+            "would turn the side to which the tool moves while the spindle stands in its place.",
+            "Copy in a line, or pick the other holes too.",
+            copies.kind,
+        )
     if isinstance(copies, LineCopies):
         step = np.array([copies.step_x_mm, copies.step_y_mm])
         return [_moved(path, np.eye(2), k * step) for k in range(copies.count)]
@@ -111,9 +122,9 @@ def where_stock_lets(
     kept: list[Toolpath] = []
     told: list[Unreached] = []
     for k, path in enumerate(paths):
-        flat, source = path.flattened(FLATTEN_MM)
-        after, record = cut(stock, flat.point[:-1], flat.point[1:], Bodies(cutter))
-        fast = float(record.removed_mm3[path.kind[source][1:] == Kind.RAPID].sum())
+        starts, ends, source = path.sweeps(FLATTEN_MM)
+        after, record = cut(stock, starts, ends, Bodies(cutter))
+        fast = float(record.removed_mm3[path.kind[source] == Kind.RAPID].sum())
         fault = None if k == 0 and original else _fault(float(record.removed_mm3.sum()), fast)
         if fault is None:
             kept.append(path)

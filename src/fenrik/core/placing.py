@@ -260,6 +260,11 @@ class Placing:
         lows = [float(s.bounds()[0, 2]) for _, s in self.fixtures]
         return min([float(self.stock[0, 2]), *lows])
 
+    @property
+    def known_table(self) -> float | None:
+        """Height of the table's top where fixtures or a number say it; None where the stock's place on it is open."""
+        return self.table_level if self.fixtures or self.setup.table_below_mm is not None else None
+
     @cached_property
     def zero(self) -> Points:
         """The work zero in the frame."""

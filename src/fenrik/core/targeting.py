@@ -26,6 +26,7 @@ from fenrik.core.strategies.targets import (
     Chain,
     EdgesTarget,
     FacesTarget,
+    FarSide,
     HolePlace,
     MaterialSide,
     OutlineTarget,
@@ -143,6 +144,7 @@ class Targeting:
             mouth.diameter_mm if mouth else 0.0,
             (mouth.angle_deg or 0.0) if mouth else 0.0,
             tuple(hole.threads) if last else (),
+            _far_side(steps, top) if hole.through else None,
         )
 
     def _sketched_holes(self, target: SketchTarget) -> Targets:
@@ -335,6 +337,19 @@ class Targeting:
 
 def _floor_name(faces: list[int]) -> str:
     return f"face {faces[0] + 1}" if len(faces) == 1 else f"faces {faces[0] + 1} and {len(faces) - 1} more"
+
+
+def _far_side(steps: list[HoleStep], top: float) -> FarSide:
+    """The far end of a through hole, from its steps downwards."""
+    above = [s for s in steps if s.kind != "flat bottom"]
+    end = top - sum(s.depth_mm for s in above)
+    bores = [k for k, s in enumerate(above) if s.kind in ("bore", "counterbore")]
+    last = above[bores[-1]] if bores else above[-1]
+    neck = min((above[k].diameter_mm for k in bores), default=last.lower_diameter_mm)
+    if last.diameter_mm <= neck + LEVEL_MM:
+        return FarSide(end, neck, neck, end)
+    floor = top - sum(s.depth_mm for s in above[: bores[-1]])
+    return FarSide(end, neck, last.diameter_mm, floor)
 
 
 def _mouth(steps: list[HoleStep]) -> HoleStep | None:

@@ -20,7 +20,7 @@ const APART: string[] = ["strategy", "boundary", "targets", "top_pick", "bottom_
 /** Strategies by what they are for. */
 const GROUPS: [string, string[]][] = [
   ["Faces and pockets", ["facing", "pocket clearing", "contour", "slot"]],
-  ["Holes", ["drilling", "bore milling", "thread milling"]],
+  ["Holes", ["drilling", "bore milling", "back boring", "thread milling"]],
   ["Edges and marks", ["edge chamfer", "engraving"]],
   ["Free shapes", ["level roughing", "parallel finishing"]],
 ];

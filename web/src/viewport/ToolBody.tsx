@@ -18,6 +18,7 @@ function cutterPlaces(c: Cutter): [number, number][] {
     case "dovetail": return [[0, 0], [R, 0], [R - L / Math.tan((n("angle_deg", 60) * Math.PI) / 180), L]];
     case "lollipop": { const k = n("neck_diameter_mm") / 2, top = Math.asin(Math.min(Math.sqrt(Math.max(R * R - k * k, 0)) / R, 1)) * (180 / Math.PI); return [...arc(0, R, R, -90, top), [k, L]]; }
     case "slotting cutter": return [[0, 0], [R, 0], [R, L], [n("neck_diameter_mm") / 2, L]];
+    case "back boring bar": return [[0, 0], [R, 0], [R, L], [n("bar_diameter_mm") / 2, L]];
     case "centre drill": { const p = n("pilot_diameter_mm") / 2, l = n("pilot_length_mm"), top = l + (R - p) / Math.tan((n("included_deg", 60) * Math.PI) / 360); return [[0, 0], [p, p / Math.tan((59 * Math.PI) / 180)], [p, l], [R, top], [R, Math.max(L, top)]]; }
     case "reamer": return [[0, 0], [R - n("lead_mm"), 0], [R, n("lead_mm")], [R, L]];
     case "tap": { const p = n("pitch_mm"); return [[0, 0], [R - 0.613 * p, 0], [R, n("lead_threads", 2.5) * p], [R, L]]; }
@@ -35,7 +36,7 @@ export function contours(tool: Tool): Body[] {
   let at = c.flute_length_mm;
   const piece = (name: Body["name"], d: number, to: number) => { if (to > at) out.push({ name, points: [[0, at], [d / 2, at], [d / 2, to], [0, to]] }); at = Math.max(at, to); };
   if (tool.neck_length_mm > 0) piece("neck", tool.neck_diameter_mm ?? c.diameter_mm, at + tool.neck_length_mm);
-  piece("shank", tool.shank_diameter_mm ?? c.diameter_mm, tool.stick_out_mm);
+  piece("shank", tool.shank_diameter_mm ?? (c.bar_diameter_mm as number | undefined) ?? c.diameter_mm, tool.stick_out_mm);
   let z = tool.stick_out_mm;
   for (const h of tool.holder) {
     out.push({ name: "holder", points: [[0, z], [h.lower_diameter_mm / 2, z], [h.upper_diameter_mm / 2, z + h.height_mm], [0, z + h.height_mm]] });

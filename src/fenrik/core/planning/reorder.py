@@ -33,6 +33,7 @@ HOLE_RANK = {
     "bore, stop": 3,
 }
 LAST_HOLE_RANK = 4
+HOLE_STRATEGIES = ("drilling", "bore milling", "back boring", "thread milling")
 
 
 class Reordering(BaseModel):
@@ -88,7 +89,7 @@ def _must_precede(first: Operation, second: Operation) -> bool:
         return False
     if "facing" in (a, b) or "parallel finishing" in (a, b) or "level roughing" in (a, b):
         return True
-    holes = [p.strategy in ("drilling", "bore milling", "thread milling") for p in (first.params, second.params)]
+    holes = [s in HOLE_STRATEGIES for s in (a, b)]
     if all(holes):
         return _hole_rank(first.params) != _hole_rank(second.params) and _share(first, second)
     if any(holes):

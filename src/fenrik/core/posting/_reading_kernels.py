@@ -26,10 +26,14 @@ from numba import njit
     CYCLE_INCREMENTAL,
     SIDE_ON_ARC,
     SIDE_WITHOUT_OFFSET,
-) = range(1, 21)
+    NO_BACK,
+) = range(1, 22)
 
 X, Y, Z, I, J, K, R, F, S, T, H, P, Q, D = range(14)  # noqa: E741
 FIRST_CYCLE = 73
+BACK_BORE = 87
+ORIENTED = 2
+"""The spindle stopped in its place (M19); 1 and −1 are its ways of turning, 0 is stopped anywhere."""
 BACK_OFF_MM = 0.254
 """How far pecks back off: 0.010 in, as in the interpreter of the NIST report."""
 REALS, WHOLES = 9, 10
@@ -141,6 +145,19 @@ def _steps_of_cycle(word, top, bottom, peck, wait):
     return z[:n], cutting[:n], turn[:n], waits[:n]
 
 
+@njit(cache=True)
+def _steps_of_back_bore(plane, below, top, spin):
+    """What G87 of RS274/NGC does from its R plane: heights, whether beside the hole by I and J, whether at feed,
+    spindle, and seconds before each. The tool goes in and out with the spindle stopped in its place, and bores upwards.
+    """
+    z = np.array([plane, below, below, top, below, below, plane, plane])
+    aside = np.array([1.0, 1.0, 0.0, 0.0, 0.0, 1.0, 1.0, 0.0])
+    cutting = np.array([False, False, False, True, True, False, False, False])
+    turn = np.full(8, ORIENTED)
+    turn[0] = turn[3] = turn[4] = spin
+    return z, aside, cutting, turn, np.zeros(8)
+
+
 @njit(cache=True, nogil=True)
 def interpret(data, first_tool):
     """Motions of a program as columns, behind a (trouble, line, letter, value) head."""
@@ -152,8 +169,8 @@ def interpret(data, first_tool):
     real, integral = np.zeros((count, REALS)), np.zeros((count, WHOLES), np.int64)
     state = np.zeros(8, np.int64)
     side, side_fresh, radius_word = 0, False, 0
-    deep = np.zeros(4)
-    has_deep = np.zeros(4, np.bool_)
+    deep = np.zeros(7)
+    has_deep = np.zeros(7, np.bool_)
     back_to_start, began = True, 0.0
     place, target, middle = np.zeros(3), np.zeros(3), np.zeros(3)
     known = np.zeros(3, np.bool_)
@@ -261,7 +278,7 @@ def interpret(data, first_tool):
                     offset = EXTENDED
                 elif g == 430 or g == 490:
                     length_word = g // 10
-                elif g == 730 or g == 740 or (g % 10 == 0 and 810 <= g <= 860) or g == 890:
+                elif g == 730 or g == 740 or (g % 10 == 0 and 810 <= g <= 870) or g == 890:
                     if groups & 1:
                         trouble = TWO_MOTIONS
                     groups |= 1
@@ -283,6 +300,8 @@ def interpret(data, first_tool):
                     spin = 1 if w == 3 else -1
                 elif w == 5:
                     spin = 0
+                elif w == 19:
+                    spin = ORIENTED
                 elif w == 6:
                     change = True
                 elif w == 2 or w == 30:
@@ -359,13 +378,15 @@ def interpret(data, first_tool):
             if not absolute:
                 trouble = CYCLE_INCREMENTAL
                 break
-            for slot, word in enumerate((Z, R, Q, P)):
+            for slot, word in enumerate((Z, R, Q, P, I, J, K)):
                 if given[word]:
                     deep[slot], has_deep[slot] = value[word], True
             if not (has_deep[0] and has_deep[1]):
                 trouble = NO_DEPTH
             elif deep[0] > deep[1]:
                 trouble = DEPTH_ABOVE
+            elif mode == BACK_BORE and not (has_deep[6] and deep[0] <= deep[6] <= deep[1]):
+                trouble = NO_BACK
             elif (mode == 83 or mode == 73) and not (has_deep[2] and deep[2] > 0.0):
                 trouble = NO_PECK
             elif feed <= 0.0 or feed_mode == 93:
@@ -373,7 +394,11 @@ def interpret(data, first_tool):
             if trouble:
                 break
             wait = deep[3] if has_deep[3] and (mode == 82 or mode == 86 or mode == 89) else 0.0
-            heights, cutting, turns, waits = _steps_of_cycle(mode, deep[1], deep[0], deep[2], wait)
+            if mode == BACK_BORE:
+                heights, aside, cutting, turns, waits = _steps_of_back_bore(deep[1], deep[0], deep[6], spin)
+            else:
+                heights, cutting, turns, waits = _steps_of_cycle(mode, deep[1], deep[0], deep[2], wait)
+                aside = np.zeros(len(heights))
             need = m + len(heights) + 4
             real, integral = _grown(real, need), _grown(integral, need)
             middle[:] = 0.0
@@ -396,9 +421,11 @@ def interpret(data, first_tool):
                 m = _keep(real, integral, m, target, middle, 0.0, rpm, waited, 0, state, line)
                 waited = 0.0
             rate = feed * rpm if feed_mode == 95 else feed
+            hole_x, hole_y = target[0], target[1]
             for k in range(len(heights)):
+                target[0], target[1] = hole_x + aside[k] * deep[4], hole_y + aside[k] * deep[5]
                 target[2] = heights[k]
-                if mode == 74 or mode == 84 or mode == 86:
+                if mode == 74 or mode == 84 or mode == 86 or mode == BACK_BORE:
                     state[1] = turns[k]
                 done = 1 if cutting[k] else 0
                 m = _keep(real, integral, m, target, middle, rate * done, rpm, waited + waits[k], done, state, line)

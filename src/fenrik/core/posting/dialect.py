@@ -51,8 +51,9 @@ class Dialect(BaseModel):
         description="words for offsets beyond G59, `{number}` counts from 1; empty: it has none",
     )
     cycles: list[int] = Field(
-        default=[], max_length=20, description="canned cycles it has, by word: 81 82 83 73 84 74 85 86 89"
+        default=[], max_length=20, description="canned cycles it has, by word: 81 82 83 73 84 74 85 86 87 89"
     )
+    orient: str = Field(default="", max_length=40, description="stops the spindle in its place; empty: it cannot")
     dwell: str = Field(default="G4 P{seconds}", max_length=40, description="a pause in seconds")
     start: list[str] = []
     tool_change: list[str] = []

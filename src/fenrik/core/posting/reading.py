@@ -2,10 +2,10 @@
 
 Understood: motion G0 G1 G2 G3 (arcs by I J K or R, helical, in G17 G18 G19), dwell G4, units G20 G21, G90 G91, feed
 modes G93 G94 G95, work offsets G54 to G59 and G54.1, tool length G43 G49, cutter compensation G40 G41 G42 D, cycles
-G73 G74 G81 to G86 G89 with G98 G99 and off G80, M0 M1 M2 M3 M4 M5 M6 M7 M8 M9 M30, F S T H D N O P Q words, comments
-in brackets or after a semicolon, block delete. Anything else is an error that names its line. Arc end points must fit
-their centre within the limits of the NIST RS274/NGC interpreter report (0.002 mm, or one part in a thousand of the
-radius in rounding by R).
+G73 G74 G81 to G87 G89 with G98 G99 and off G80, M0 M1 M2 M3 M4 M5 M6 M7 M8 M9 M19 M30, F S T H D N O P Q words,
+comments in brackets or after a semicolon, block delete. Anything else is an error that names its line. Arc end points
+must fit their centre within the limits of the NIST RS274/NGC interpreter report (0.002 mm, or one part in a thousand of
+the radius in rounding by R).
 """
 
 from __future__ import annotations
@@ -38,6 +38,7 @@ _TROUBLES = {
     kernels.NO_DEPTH: ("starts a cycle without its depth Z or its plane R", "Give both."),
     kernels.DEPTH_ABOVE: ("has a cycle whose depth Z lies above its plane R", "Exchange them."),
     kernels.NO_PECK: ("has a peck cycle without a peck Q above 0", "Add Q."),
+    kernels.NO_BACK: ("has a back boring cycle without its height K between Z and R", "Give K."),
     kernels.CYCLE_INCREMENTAL: ("has a cycle under G91", "Use G90 with cycles."),
     kernels.SIDE_ON_ARC: (
         "begins or ends cutter compensation on an arc",
@@ -57,7 +58,7 @@ class ReadBack:
         code: (n,) 0 rapid, 1 feed, 2 arc clockwise, 3 arc counter-clockwise.
         centre: (n, 3) of arcs, mm. plane: (n,) 17, 18 or 19.
         feed: (n,) mm/min, 0 for rapids. seconds: (n,) of dwell before the motion.
-        tool, offset, length_offset, rpm, spindle (−1, 0, 1): (n,) in force.
+        tool, offset, length_offset, rpm, spindle (−1, 0, 1, `ORIENTED`): (n,) in force.
         side: (n,) compensation in force: 41, 42 or 0. The motions are those of the tool's axis, on the offset that its
             D word names.
         line: (n,) from 0.

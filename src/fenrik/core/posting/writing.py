@@ -12,13 +12,14 @@ from fenrik.core.errors import fail
 from fenrik.core.frames import Points
 from fenrik.core.posting import _writing_kernels as kernels
 from fenrik.core.posting.dialect import Dialect, format_number
-from fenrik.core.toolpath import Motion, Toolpath
+from fenrik.core.toolpath import ORIENTED, Motion, Toolpath
 from fenrik.core.toolpath.compensation import CompensationError, Stretch, written_contour
 from fenrik.core.tools import Tool
 
 FLATTEN_MM = 0.005
 MAX_ARC_DEG_BY_RADIUS = 120.0
 MAX_COORDINATE_MM = 100_000.0
+BACK_BORE = 87
 
 
 @dataclass(frozen=True)
@@ -321,9 +322,17 @@ class _Writer:
         self.line += 1
 
     def _turn(self, spindle: int) -> None:
-        if spindle != self.spindle:
-            self._line({1: "M3", -1: "M4", 0: "M5"}[spindle])
-            self.spindle = spindle
+        if spindle == self.spindle:
+            return
+        if spindle == ORIENTED and not self.dialect.orient:
+            raise fail(
+                "dialect",
+                "has no word that stops the spindle in its place, which back boring needs.",
+                "Choose another controller, or turn the part over and bore from that side.",
+                self.dialect.name,
+            )
+        self._line({1: "M3", -1: "M4", 0: "M5", ORIENTED: self.dialect.orient}[spindle])
+        self.spindle = spindle
 
     def _cycle(self, path: Toolpath, a: int, b: int, said: tuple[str, ...]) -> tuple[str, ...]:
         """One hole by its canned cycle; words that hold from the hole before are left out."""
@@ -338,6 +347,8 @@ class _Writer:
         ]
         if path.peck_mm[a] > 0:
             words.append(f"Q{d.number(float(path.peck_mm[a]))}")
+        if path.cycle[a] == BACK_BORE:
+            words += self._far_words(path, a, b)
         if path.dwell_s[rows].any():
             words.append(f"P{path.dwell_s[rows].max():.3f}".rstrip("0").rstrip("."))
         feed = round(float(path.feed[rows][cutting].max()) / d.unit_mm * 10**d.feed_decimals)
@@ -348,6 +359,13 @@ class _Writer:
         else:
             self._line(d.separator.join([*words[:2], *place, *words[2:]]))
         return tuple(words)
+
+    def _far_words(self, path: Toolpath, a: int, b: int) -> list[str]:
+        """Where the tool goes in and out beside the hole, and how far up it bores."""
+        point = path.point[a:b] - [*path.point[b - 1, :2], 0.0]
+        i, j, _ = point[int(np.abs(point[:, :2]).sum(axis=1).argmax())]
+        top = float(point[path.feed[a:b] > 0, 2].max())
+        return [f"{letter}{self.dialect.number(float(v))}" for letter, v in zip("IJK", (i, j, top), strict=True)]
 
     def _motions(self, path: Toolpath, a: int, b: int) -> NDArray[np.int64]:
         """Lines and arcs a … b − 1 one by one; gives the line of each."""

@@ -13,7 +13,7 @@ from fenrik.core.frames import Points
 from fenrik.core.machines import Machine
 from fenrik.core.proof.motions import ProgramMotions
 from fenrik.core.stock import CutRecord
-from fenrik.core.toolpath import Kind
+from fenrik.core.toolpath import ORIENTED, Kind
 from fenrik.core.tools import Tool
 
 if TYPE_CHECKING:
@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 MAX_FINDINGS_OF_A_KIND = 50
 CLUSTER_MM = 5.0
+CONTACT_MM = 1e-6
 BINS = 61
 
 
@@ -166,6 +167,58 @@ def check_rapids(
             )
         )
     return found
+
+
+def check_stopped(
+    motions: ProgramMotions, rows: NDArray, removed: Points, times: Points, inputs: ProofInputs
+) -> list[Finding]:
+    """Feed motions that took material while the spindle stood still."""
+    least = 1e-3 * inputs.stock.lattice.cell_mm**2
+    path = motions.path
+    still = (path.spindle[rows] == 0) | (path.spindle[rows] == ORIENTED)
+    bad = rows[(removed[rows] > least) & still & (path.feed[rows] > 0)]
+    return [
+        finding_at(
+            motions,
+            run[removed[run].argmax()],
+            times,
+            inputs.zero,
+            kind="spindle stopped",
+            severity="fault",
+            amount=float(removed[run].sum()),
+            unit="mm³",
+            count=len(run),
+            bodies=["cutter", "stock"],
+            message=f"The tool goes into {removed[run].sum():.2f} mm³ of stock while the spindle stands still.",
+            advice="Start the spindle before this motion.",
+        )
+        for run in runs_of(bad)[:MAX_FINDINGS_OF_A_KIND]
+    ]
+
+
+def check_table(motions: ProgramMotions, times: Points, inputs: ProofInputs) -> list[Finding]:
+    """The deepest motion under the top of the table."""
+    if inputs.table is None or len(motions.path) == 0:
+        return []
+    under = inputs.table - motions.path.point[:, 2]
+    row = int(under.argmax())
+    if under[row] <= CONTACT_MM:
+        return []
+    return [
+        finding_at(
+            motions,
+            row,
+            times,
+            inputs.zero,
+            kind="table contact",
+            severity="fault",
+            amount=float(under[row]),
+            count=int(np.count_nonzero(under > CONTACT_MM)),
+            bodies=["cutter", "table"],
+            message=f"The tip goes {under[row]:.2f} mm into the table.",
+            advice="Set the part higher, or go less deep below it.",
+        )
+    ]
 
 
 def check_contact(

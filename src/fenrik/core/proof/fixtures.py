@@ -13,8 +13,7 @@ from fenrik.core.frames import Points
 from fenrik.core.proof.checks import MAX_FINDINGS_OF_A_KIND, finding_at, runs_of
 from fenrik.core.proof.motions import ProgramMotions
 from fenrik.core.solids.model import Mesh
-from fenrik.core.tools import Tool, cutter_profiles
-from fenrik.core.tools.profile import Profile, holder_profiles, shank_profiles
+from fenrik.core.tools.profile import Profile
 
 if TYPE_CHECKING:
     from fenrik.core.proof.run import ProofInputs
@@ -29,7 +28,7 @@ def check_fixtures(
     source: NDArray[np.int64],
     starts: Points,
     ends: Points,
-    tool: Tool,
+    bodies: list[tuple[str, Profile, Points]],
     fixtures: Mesh,
     times: Points,
     inputs: ProofInputs,
@@ -38,14 +37,13 @@ def check_fixtures(
 
     Places are sampled along each motion; over each the height of the tip at which the body would touch the fixtures
     (as a tool dropped on them) is compared with the height of the tip.
+
+    Args:
+        bodies: name and profile of each body, and how far (x, y, z) it stands beside the axis.
     """
-    bodies: list[tuple[str, Profile]] = [("cutter", p) for p in cutter_profiles(tool.cutter)]
-    bodies += [("shank", p) for p in shank_profiles(tool)] + [("holder", p) for p in holder_profiles(tool)]
-    if inputs.settings.near_miss_mm > 0:
-        bodies += [("near miss", p) for p in holder_profiles(tool, inputs.settings.near_miss_mm)]
     worst: dict[str, tuple[Points, Points]] = {}
-    for name, profile in bodies:
-        depth, place = _deepest(fixtures, profile, starts, ends)
+    for name, profile, aside in bodies:
+        depth, place = _deepest(fixtures, profile, starts + aside, ends + aside)
         before = worst.get(name)
         if before is not None:
             deeper = depth > before[0]

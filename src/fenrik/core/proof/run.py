@@ -18,13 +18,23 @@ from fenrik.core.proof import checks
 from fenrik.core.proof.fixtures import check_fixtures
 from fenrik.core.proof.motions import ProgramMotions, read_motions, starts_of
 from fenrik.core.solids.model import Mesh
-from fenrik.core.stock import Bodies, Stock, cut
-from fenrik.core.toolpath import Kind
-from fenrik.core.tools import Tool, cutter_profile
-from fenrik.core.tools.profile import holder_profiles, shank_profiles
+from fenrik.core.stock import Bodies, CutRecord, Stock, cut
+from fenrik.core.toolpath import ORIENTED, Kind
+from fenrik.core.tools import Tool, cutter_profiles
+from fenrik.core.tools.cutters import BackBoringBar
+from fenrik.core.tools.profile import (
+    Profile,
+    bull_nose_profile,
+    cutting_profile,
+    holder_profiles,
+    passing_profile,
+    shank_profiles,
+)
 
 FLATTEN_MM = 0.002
 ROUNDING_MM = 1e-6
+HAIR = bull_nose_profile(1e-6, 0.0, 0.0)
+"""A cutter that cuts nothing, for motions in which only shank and holder are looked at."""
 
 
 class ProofSettings(BaseModel):
@@ -51,7 +61,8 @@ class ProofSettings(BaseModel):
 
 @dataclass(frozen=True)
 class ProofInputs:
-    """All in the setup's frame; `zero` is its work zero there, `on_table` the zero's place from the table's middle."""
+    """All in the setup's frame; `zero` is its work zero there, `on_table` the zero's place from the table's middle,
+    `table` the height of the table's top where it is known."""
 
     stock: Stock
     part: Mesh
@@ -64,6 +75,7 @@ class ProofInputs:
     settings: ProofSettings
     fixtures: Mesh | None = None
     on_table: tuple[float, float] | None = None
+    table: float | None = None
 
 
 @dataclass(frozen=True)
@@ -111,23 +123,27 @@ def prove(inputs: ProofInputs, progress: Progress = silent) -> Proof:
     source_motion: list[NDArray[np.int64]] = []
     times = np.cumsum(motions.seconds)
     findings += checks.check_machine(motions, inputs.tools, inputs.machine, inputs.zero, inputs.on_table)
+    findings += checks.check_table(motions, times, inputs)
     groups = _groups(motions)
     base = 0
     for number, (first, last) in enumerate(groups):
         tool = inputs.tools[int(motions.tool[first])]
         rows = np.arange(first, last)
-        flat, starts, source = _flatten(motions, rows)
-        bodies, watched = watched_bodies(tool, inputs.settings.near_miss_mm)
+        moves = _flatten(motions, rows)
         step = part_of(progress, 0.85 * number / len(groups), 0.85 * (number + 1) / len(groups))
-        stock, record = cut(stock, starts, flat, bodies, base, step)
+        stock, moves, record, watched = _cut_group(stock, moves, tool, inputs.settings.near_miss_mm, base, step)
+        source = moves.source
         source_motion.append(source)
-        base += len(flat)
+        base += len(source)
         np.add.at(removed, source, record.removed_mm3)
         np.maximum.at(engagement, source, record.engagement_deg)
         findings += checks.check_rapids(motions, rows, removed, times, inputs)
+        findings += checks.check_stopped(motions, rows, removed, times, inputs)
         findings += checks.check_contact(motions, source, record, watched, times, inputs)
         if inputs.fixtures is not None:
-            findings += check_fixtures(motions, source, starts, flat, tool, inputs.fixtures, times, inputs)
+            for some, bodies in _by_spindle(moves, tool, inputs.settings.near_miss_mm):
+                near_fixtures = (motions, some.source, some.starts, some.ends, bodies, inputs.fixtures, times, inputs)
+                findings += check_fixtures(*near_fixtures)
         near = checks.near_depth(record, watched)
         np.minimum.at(clearance, source, inputs.settings.near_miss_mm - near)
         stocks.append((int(motions.operation[first]), stock))
@@ -137,6 +153,73 @@ def prove(inputs: ProofInputs, progress: Progress = silent) -> Proof:
     findings = sorted([*findings, *gouges], key=lambda f: (f.time_s or 0.0, f.kind))
     progress(1.0, "done")
     return Proof(motions, removed, engagement, clearance, stocks, findings, deviation, by_operation, owner)
+
+
+@dataclass(frozen=True)
+class _Moves:
+    """Straight motions: starts and ends (n, 3), the motion that each comes from, and whether the tool goes through a
+    hole with the spindle stopped in its place."""
+
+    starts: Points
+    ends: Points
+    source: NDArray[np.int64]
+    passing: NDArray[np.bool_]
+
+    def rows(self, index: NDArray) -> _Moves:
+        return _Moves(self.starts[index], self.ends[index], self.source[index], self.passing[index])
+
+
+def _cut_group(
+    stock: Stock, moves: _Moves, tool: Tool, near_mm: float, base: int, progress: Progress
+) -> tuple[Stock, _Moves, CutRecord, list[str]]:
+    """Move one tool through the stock.
+
+    Motions with a back boring bar in its place are looked at first, with all the stock that the others then cut: the
+    disc round its foot stands for the cutter there, about an axis of its own.
+
+    Returns:
+        The stock afterwards, the motions in the order of the record, the record, names of the watched bodies.
+    """
+    bodies, watched = watched_bodies(tool, near_mm)
+    still = np.flatnonzero(moves.passing)
+    if not isinstance(tool.cutter, BackBoringBar) or len(still) == 0:
+        stock, record = cut(stock, moves.starts, moves.ends, bodies, base, progress)
+        return stock, moves, record, watched
+    moves = moves.rows(np.concatenate([still, np.flatnonzero(~moves.passing)]))
+    n = len(still)
+    aside = _passing_axis(tool.cutter)
+    _, touched = cut(stock, moves.starts[:n], moves.ends[:n], Bodies(HAIR, bodies.watched))
+    stock, passed = cut(
+        stock, moves.starts[:n] + aside, moves.ends[:n] + aside, Bodies(passing_profile(tool.cutter)), base
+    )
+    stock, record = cut(stock, moves.starts[n:], moves.ends[n:], bodies, base + n, progress)
+    together = CutRecord(
+        np.concatenate([passed.removed_mm3, record.removed_mm3]),
+        np.concatenate([np.zeros(n), record.engagement_deg]),
+        np.concatenate([touched.touch_mm, record.touch_mm]),
+        np.concatenate([touched.touch_place, record.touch_place]),
+        passed.dirty | record.dirty,
+    )
+    return stock, moves, together, watched
+
+
+def _passing_axis(cutter: BackBoringBar) -> Points:
+    """Way (x, y, z) from the spindle's axis to that of the disc round foot and edge."""
+    return -np.array([*cutter.aside_mm, 0.0])
+
+
+def _by_spindle(moves: _Moves, tool: Tool, near_mm: float) -> list[tuple[_Moves, list[tuple[str, Profile, Points]]]]:
+    """Motions with turning and with passing tool, where there are any, each with the tool's bodies."""
+    bodies, names = watched_bodies(tool, near_mm)
+    here = np.zeros(3)
+    watched = [(name, p, here) for name, p in zip(names, bodies.watched, strict=True)]
+    turning = [("cutter", p, here) for p in cutter_profiles(tool.cutter)] + watched
+    still, others = np.flatnonzero(moves.passing), np.flatnonzero(~moves.passing)
+    found = [(moves.rows(others), turning)] if len(others) else []
+    if len(still) and isinstance(tool.cutter, BackBoringBar):
+        passing = [("cutter", passing_profile(tool.cutter), _passing_axis(tool.cutter)), *watched]
+        found.append((moves.rows(still), passing))
+    return found
 
 
 def watched_bodies(tool: Tool, near_miss_mm: float) -> tuple[Bodies, list[str]]:
@@ -152,7 +235,7 @@ def watched_bodies(tool: Tool, near_miss_mm: float) -> tuple[Bodies, list[str]]:
         for profile in holder_profiles(tool, near_miss_mm):
             profiles.append(profile)
             names.append("near miss")
-    return Bodies(cutter_profile(tool.cutter), tuple(profiles)), names
+    return Bodies(cutting_profile(tool.cutter), tuple(profiles)), names
 
 
 def _groups(motions: ProgramMotions) -> list[tuple[int, int]]:
@@ -165,8 +248,8 @@ def _groups(motions: ProgramMotions) -> list[tuple[int, int]]:
     return list(zip(begins, [*begins[1:], n], strict=True))
 
 
-def _flatten(motions: ProgramMotions, rows: NDArray) -> tuple[Points, Points, NDArray[np.int64]]:
-    """Ends and starts of straight motions, and which motion each comes from."""
+def _flatten(motions: ProgramMotions, rows: NDArray) -> _Moves:
+    """A stretch of motions as straight ones."""
     begin = starts_of(motions)[rows[0]]
     path = motions.path.rows(rows)
     lead = path.rows(np.array([0]))
@@ -176,7 +259,8 @@ def _flatten(motions: ProgramMotions, rows: NDArray) -> tuple[Points, Points, ND
     starts, ends = flat.point[:-1], flat.point[1:]
     source = source[1:] - 1 + rows[0]
     fresh = motions.fresh[source]
-    return np.ascontiguousarray(ends), np.where(fresh[:, None], ends, starts), source
+    passing = motions.path.spindle[source] == ORIENTED
+    return _Moves(np.where(fresh[:, None], ends, starts), np.ascontiguousarray(ends), source, passing)
 
 
 def compare(

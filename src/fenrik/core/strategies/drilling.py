@@ -131,7 +131,7 @@ def drilling(inputs: StrategyInputs, params: Drilling) -> Outcome:
         reach = np.full(2, cutter.radius_mm)
         upper = max(hole.top, place.anchors.stock_over(hole.xy - reach, hole.xy + reach))
         start = upper + params.start_gap_mm
-        _go_over(builder, hole.xy, start)
+        go_over(builder, hole.xy, start)
         pecks = _pecks(params, cutter.diameter_mm)
         drill_hole(builder, params.cycle, number, hole.xy, start, bottom, feed, pecks, params.dwell_s)
         inputs.progress((number + 1) / len(jobs), "drilling")
@@ -163,7 +163,7 @@ def _pecks(params: Drilling, diameter_mm: float) -> Pecks:
     return Pecks(first, params.next_peck_percent / 100, params.least_peck_mm or diameter_mm / 3)
 
 
-def _go_over(builder: PathBuilder, xy: Points, start: float) -> None:
+def go_over(builder: PathBuilder, xy: Points, start: float) -> None:
     """Up to a height that clears what stands on the way, no higher; the cycle itself goes over and down."""
     height = max(builder.height_to(float(xy[0]), float(xy[1])), start)
     if builder.place is None:

@@ -7,8 +7,9 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, Field
 
+from fenrik.core.strategies.back_boring import BackBoring, back_boring
 from fenrik.core.strategies.bore_milling import BoreMilling, bore_milling
-from fenrik.core.strategies.common import Outcome, StrategyInputs
+from fenrik.core.strategies.common import Outcome, StrategyInputs, require
 from fenrik.core.strategies.contour import Contour, contour
 from fenrik.core.strategies.drilling import Drilling, drilling
 from fenrik.core.strategies.edge_chamfer import EdgeChamfer, edge_chamfer
@@ -19,6 +20,7 @@ from fenrik.core.strategies.parallel_finishing import ParallelFinishing, paralle
 from fenrik.core.strategies.pocket_clearing import PocketClearing, pocket_clearing
 from fenrik.core.strategies.slot import Slot, slot
 from fenrik.core.strategies.thread_milling import ThreadMilling, thread_milling
+from fenrik.core.tools.cutters import BackBoringBar
 
 StrategyParams = Annotated[
     LevelRoughing
@@ -28,6 +30,7 @@ StrategyParams = Annotated[
     | Contour
     | Slot
     | Drilling
+    | BackBoring
     | BoreMilling
     | ThreadMilling
     | EdgeChamfer
@@ -44,6 +47,7 @@ STRATEGIES: dict[str, tuple[type[BaseModel], Callable[..., Outcome], int]] = {
     "slot": (Slot, slot, 3),
     "drilling": (Drilling, drilling, 3),
     "bore milling": (BoreMilling, bore_milling, 3),
+    "back boring": (BackBoring, back_boring, 1),
     "thread milling": (ThreadMilling, thread_milling, 3),
     "edge chamfer": (EdgeChamfer, edge_chamfer, 3),
     "engraving": (Engraving, engraving, 3),
@@ -52,5 +56,17 @@ STRATEGIES: dict[str, tuple[type[BaseModel], Callable[..., Outcome], int]] = {
 
 
 def run_strategy(inputs: StrategyInputs, params: Any) -> Outcome:
-    """Compute an operation's path with the strategy that its parameters belong to."""
+    """Compute an operation's path with the strategy that its parameters belong to.
+
+    Raises:
+        FenrikError: when the strategy cannot use the tool, or as the strategy says.
+    """
+    cutter = inputs.tool.cutter
+    require(
+        not isinstance(cutter, BackBoringBar) or isinstance(params, BackBoring),
+        "tool.cutter",
+        f"is a {cutter.kind}, which cuts on its upper side only.",
+        "Choose the strategy back boring, or another tool.",
+        cutter.kind,
+    )
     return STRATEGIES[params.strategy][1](inputs, params)

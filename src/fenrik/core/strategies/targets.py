@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
@@ -104,6 +104,21 @@ class Area:
 
 
 @dataclass(frozen=True)
+class FarSide:
+    """The far end of a through hole.
+
+    Attributes:
+        end: height where the hole ends. neck: narrowest diameter above.
+        diameter: of its counterbore there. floor: height to which that reaches up; where there is none, `end`.
+    """
+
+    end: float
+    neck: float
+    diameter: float
+    floor: float
+
+
+@dataclass(frozen=True)
 class HolePlace:
     """A hole (or one step of it), its axis upright.
 
@@ -112,6 +127,7 @@ class HolePlace:
         mouth_mm: diameter at the opening where it is chamfered or countersunk there, else 0.
         mouth_deg: included angle of that cone.
         threads: names of the threads whose tap drill it is.
+        far: the far end of a through hole.
     """
 
     x: float
@@ -125,6 +141,7 @@ class HolePlace:
     mouth_mm: float = 0.0
     mouth_deg: float = 0.0
     threads: tuple[str, ...] = ()
+    far: FarSide | None = None
 
     @property
     def xy(self) -> Points:
@@ -164,7 +181,9 @@ class Targets:
         holes = []
         for h in self.holes:
             x, y = moved(np.array([[h.x, h.y]]))[0]
-            holes.append(replace(h, x=float(x), y=float(y), top=h.top + lift, bottom=h.bottom + lift, tip=h.tip + lift))
+            far = replace(h.far, end=h.far.end + lift, floor=h.far.floor + lift) if h.far else None
+            there = replace(h, x=float(x), y=float(y), far=far)
+            holes.append(replace(there, top=h.top + lift, bottom=h.bottom + lift, tip=h.tip + lift))
         return Targets(chains, areas, holes, self.unusable)
 
     @staticmethod
@@ -175,13 +194,3 @@ class Targets:
             [h for p in parts for h in p.holes],
             [u for p in parts for u in p.unusable],
         )
-
-    def digest(self) -> list[Any]:
-        """Plain numbers for a key."""
-        return [
-            [[np.round(c.curve.points, 7).tolist(), np.round(c.curve.bulges, 9).tolist(), c.curve.closed,
-              round(c.level, 7), c.material, c.below, c.rim, round(c.fillet_mm, 6)] for c in self.chains],
-            [[[np.round(r, 6).tolist() for r in a.rings], round(a.floor, 7), a.through, a.fenced] for a in self.areas],
-            [[round(v, 7) for v in (h.x, h.y, h.top, h.bottom, h.tip, h.diameter, h.mouth_mm, h.mouth_deg)]
-             + [h.through, list(h.threads)] for h in self.holes],
-        ]  # fmt: skip

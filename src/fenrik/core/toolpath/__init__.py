@@ -1,7 +1,7 @@
 """The Toolpath type, how paths are put together, and how long they take."""
 
 from fenrik.core.toolpath.builder import Feeds, PathBuilder
-from fenrik.core.toolpath.model import Kind, Motion, Toolpath
+from fenrik.core.toolpath.model import ORIENTED, Kind, Motion, Toolpath
 from fenrik.core.toolpath.timing import MotionLimits, motion_times
 
-__all__ = ["Feeds", "Kind", "Motion", "MotionLimits", "PathBuilder", "Toolpath", "motion_times"]
+__all__ = ["ORIENTED", "Feeds", "Kind", "Motion", "MotionLimits", "PathBuilder", "Toolpath", "motion_times"]

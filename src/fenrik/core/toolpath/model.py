@@ -11,6 +11,8 @@ from numpy.typing import NDArray
 
 from fenrik.core.frames import Points
 
+ORIENTED = 2
+
 
 class Motion(IntEnum):
     LINE = 0
@@ -42,7 +44,8 @@ class Toolpath:
         feed: (n,) mm/min, 0 for rapids.
         pass_id: (n,) which pass a motion belongs to, −1 between passes.
         dwell_s: (n,) seconds that the tool stands still after a motion.
-        spindle: (n,) way the spindle turns during a motion: 1 clockwise, −1 the other way, 0 not at all.
+        spindle: (n,) way the spindle turns during a motion: 1 clockwise, −1 the other way, 0 not at all, `ORIENTED`
+            where it was stopped in its place (M19).
         cycle: (n,) word of the canned cycle that says the same as a motion and its neighbours (81 …), 0 for none.
         hole: (n,) number of the hole whose cycle a motion belongs to, −1 for none.
         peck_mm: (n,) depth of one peck of that cycle.
@@ -161,6 +164,13 @@ class Toolpath:
         return replace(
             flat, point=point, motion=np.zeros(len(source), np.int8), dwell_s=np.where(last, flat.dwell_s, 0.0)
         ), source
+
+    def sweeps(self, tolerance_mm: float) -> tuple[Points, Points, NDArray[np.int64]]:
+        """Starts and ends of straight motions in which the tool can cut, and the motion that each comes from; what it
+        does with the spindle stopped in its place is left out."""
+        flat, source = self.flattened(tolerance_mm)
+        able = flat.spindle[1:] != ORIENTED
+        return flat.point[:-1][able], flat.point[1:][able], source[1:][able]
 
     def rows(self, index: NDArray) -> Toolpath:
         return Toolpath(**{k: getattr(self, k)[index] for k in self.__dataclass_fields__})

@@ -110,7 +110,7 @@ class Tool(_Part):
     @property
     def shank_mm(self) -> float:
         """Shank diameter; that of the cutter where none is given."""
-        return self.shank_diameter_mm if self.shank_diameter_mm is not None else self.cutter.diameter_mm
+        return self.shank_diameter_mm if self.shank_diameter_mm is not None else self.cutter.shank_mm
 
     @property
     def label(self) -> str:

@@ -15,7 +15,7 @@ import numpy as np
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
 from fenrik.core.tools.contour import ARC, LINE, convex_bodies, grown_elements
-from fenrik.core.tools.cutters import ChamferMill, Cutter, Drill, EngravingCutter, TaperedCutter
+from fenrik.core.tools.cutters import BackBoringBar, ChamferMill, Cutter, Drill, EngravingCutter, TaperedCutter
 from fenrik.core.tools.model import Tool
 
 # Columns of an element: ρ from, ρ to, kind, h at ρ from, slope, arc centre ρ, arc centre h, arc radius.
@@ -70,6 +70,20 @@ def cutter_profile(cutter: Cutter, offset_mm: float = 0.0) -> Profile:
     if offset_mm <= 0:
         return one
     return Profile(grown_elements(one.elements, offset_mm), one.radius_mm + offset_mm, one.top_mm + offset_mm)
+
+
+def cutting_profile(cutter: Cutter) -> Profile:
+    """What takes material away: of a back boring bar its foot, which has an upper side; of others their whole profile.
+
+    Raises:
+        FenrikError: as `cutter_profile`.
+    """
+    return cutter_profiles(cutter)[0] if isinstance(cutter, BackBoringBar) else cutter_profile(cutter)
+
+
+def passing_profile(cutter: BackBoringBar) -> Profile:
+    """A disc round the foot of a back boring bar, about the axis of the hole that it goes through."""
+    return bull_nose_profile(cutter.passing_mm / 2, 0.0, cutter.flute_length_mm)
 
 
 def cutter_profiles(cutter: Cutter) -> list[Profile]:
