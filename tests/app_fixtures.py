@@ -17,6 +17,13 @@ from playwright.sync_api import expect, sync_playwright
 from fenrik.app.settings import database_url
 
 
+def pytest_collection_modifyitems(items):
+    """Tests that share the server run one after another, where several processes run the others beside them."""
+    for item in items:
+        if "server" in item.fixturenames:
+            item.add_marker(pytest.mark.xdist_group("server"))
+
+
 def patch(client, job, *changes):
     return client.patch(f"/api/jobs/{job}", json={"label": "test", "changes": list(changes)})
 

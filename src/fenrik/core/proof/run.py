@@ -189,9 +189,8 @@ def _cut_group(
     n = len(still)
     aside = _passing_axis(tool.cutter)
     _, touched = cut(stock, moves.starts[:n], moves.ends[:n], Bodies(HAIR, bodies.watched))
-    stock, passed = cut(
-        stock, moves.starts[:n] + aside, moves.ends[:n] + aside, Bodies(passing_profile(tool.cutter)), base
-    )
+    foot = Bodies(passing_profile(tool.cutter))
+    stock, passed = cut(stock, moves.starts[:n] + aside, moves.ends[:n] + aside, foot, base)
     stock, record = cut(stock, moves.starts[n:], moves.ends[n:], bodies, base + n, progress)
     together = CutRecord(
         np.concatenate([passed.removed_mm3, record.removed_mm3]),

@@ -68,7 +68,7 @@ class BackBoring(TargetParams):
 
 
 @dataclass(frozen=True)
-class _Bore:
+class BackBore:
     """One hole to bore: heights of the tip where it starts over the hole, waits under it, and ends its bore."""
 
     hole: HolePlace
@@ -94,20 +94,20 @@ def back_boring(inputs: StrategyInputs, params: BackBoring) -> Outcome:
     assert isinstance(cutter, BackBoringBar)
     place = Workplace.of(inputs, params)
     need_targets(inputs.targets.holes, inputs, "hole", "Pick the bores of through holes.")
-    free = [h for h in inputs.targets.holes if not place.kept_out(h.place, h.label)]
-    rays = _Rays(inputs.stock)
     fixtures = Shadow(inputs.obstacles) if inputs.obstacles is not None else None
-    bores = [b for h in free if (b := _bore(place, params, cutter, rays, fixtures, h)) is not None]
+    work = _Work(place, params, cutter, _Rays(inputs.stock), fixtures)
+    free = [h for h in inputs.targets.holes if not place.kept_out(h.place, h.label)]
+    bores = [b for h in free if (b := work.bore(h)) is not None]
     builder = place.builder()
     order = visiting_order(np.array([[b.hole.x, b.hole.y] for b in bores]).reshape(-1, 2), params.order)
     for number, k in enumerate(order.tolist()):
         go_over(builder, bores[k].hole.xy, bores[k].start)
-        _bore_back(builder, number, bores[k], cutter, inputs.feeds.cutting)
+        bore_back(builder, number, bores[k], cutter, inputs.feeds.cutting)
         inputs.progress((number + 1) / len(bores), "boring back")
     return Outcome(builder.finish(), place.unreached)
 
 
-def _bore_back(builder: PathBuilder, number: int, bore: _Bore, cutter: BackBoringBar, feed: float) -> None:
+def bore_back(builder: PathBuilder, number: int, bore: BackBore, cutter: BackBoringBar, feed: float) -> None:
     """One hole from over it: what G87 of RS274/NGC does, motion by motion."""
     x, y = float(bore.hole.x), float(bore.hole.y)
     i, j = cutter.aside_mm
@@ -124,71 +124,6 @@ def _bore_back(builder: PathBuilder, number: int, bore: _Bore, cutter: BackBorin
     builder.rapid(np.array([[x + i, y + j, bore.below], [x + i, y + j, bore.start], [x, y, bore.start]]))
     builder.spindle = turning
     builder.end_cycle()
-
-
-def _bore(
-    place: Workplace,
-    params: BackBoring,
-    cutter: BackBoringBar,
-    rays: _Rays,
-    fixtures: Shadow | None,
-    hole: HolePlace,
-) -> _Bore | None:
-    """The heights for one hole; None (and a report) where it cannot be bored with this tool."""
-    why = _misfit(params, cutter, hole)
-    if why is not None or hole.far is None:
-        reason, advice = why or ("", "")
-        place.skip(hole.label, reason, _far_place(hole), advice)
-        return None
-    far = hole.far
-    floor = far.end + params.depth_mm if params.depth_mm is not None else far.floor
-    standing = rays.near(hole.xy, cutter.radius_mm)
-    lower = _lower_side(standing, floor, far)
-    if lower is None:
-        place.skip(hole.label, "no stock stands there.", _far_place(hole), "Take it out of this row.")
-        return None
-    below = lower - params.gap_below_mm - cutter.flute_length_mm
-    top = max(hole.top, place.anchors.stock_over(hole.xy - cutter.radius_mm, hole.xy + cutter.radius_mm))
-    why = (
-        _closed(rays, hole, cutter, below)
-        or _no_room_below(place, rays, hole, cutter, (below, lower), fixtures)
-        or _too_short(place, params, hole, cutter, below)
-    )
-    if why is not None:
-        place.skip(hole.label, why[0], _far_place(hole), why[1])
-        return None
-    return _Bore(hole, top + params.start_gap_mm, below, floor - cutter.flute_length_mm)
-
-
-def _far_place(hole: HolePlace) -> tuple[float, float, float]:
-    return hole.x, hole.y, hole.far.end if hole.far is not None else hole.bottom
-
-
-def _misfit(params: BackBoring, cutter: BackBoringBar, hole: HolePlace) -> tuple[str, str] | None:
-    """Why tool and hole do not fit, and what would work."""
-    far = hole.far
-    if far is None:
-        return "is no through hole: the bar must come out below it.", "Turn the part over, or drill it through."
-    has_floor = far.floor > far.end + LEVEL_MM
-    if not has_floor and params.depth_mm is None:
-        return "has no counterbore on its far side.", "Give a depth, or pick holes that have one."
-    if has_floor and abs(cutter.diameter_mm - far.diameter) > FIT_MM:
-        return (
-            f"the bar cuts ⌀{cutter.diameter_mm:g} and the counterbore has ⌀{far.diameter:g}.",
-            f"Choose a bar that cuts ⌀{far.diameter:g}.",
-        )
-    if has_floor and params.depth_mm is not None and params.depth_mm > far.floor - far.end + LEVEL_MM:
-        return (
-            f"would be bored {params.depth_mm:g} mm deep and its counterbore has {far.floor - far.end:.2f} mm.",
-            "Leave the depth empty.",
-        )
-    need = cutter.passing_mm + 2 * params.gap_beside_mm
-    if need > far.neck + 1e-9:
-        return (
-            f"bar and edge need ⌀{need:.2f} to go through, gap included, and the hole has ⌀{far.neck:g}.",
-            "Choose a thinner bar, or turn the part over.",
-        )
-    return None
 
 
 class _Rays:
@@ -208,78 +143,120 @@ class _Rays:
         return np.asarray(pairs[2 * np.arange(pairs.shape[1])[None, :] < count[:, None]])
 
 
-def _lower_side(standing: Points, floor: float, far: FarSide) -> float | None:
-    """Height down to which the stock to be bored away reaches; None where there is none."""
-    mine = standing[(standing[:, 0] < floor - LEVEL_MM) & (standing[:, 1] > far.end + LEVEL_MM)]
-    return float(mine[:, 0].min()) if len(mine) else None
+@dataclass(frozen=True)
+class _Work:
+    """What decides about each hole: parameters, tool, the stock's rays, the shadow of fixtures and other copies."""
 
+    place: Workplace
+    params: BackBoring
+    cutter: BackBoringBar
+    rays: _Rays
+    fixtures: Shadow | None
 
-def _closed(rays: _Rays, hole: HolePlace, cutter: BackBoringBar, below: float) -> tuple[str, str] | None:
-    """Why bar and edge cannot go through."""
-    inside = rays.near(hole.xy, cutter.passing_mm / 2)
-    inside = inside[inside[:, 1] > below]
-    if not len(inside):
+    def bore(self, hole: HolePlace) -> BackBore | None:
+        """The heights for one hole; None (and a report) where it cannot be bored with this tool."""
+        why = self._misfit(hole)
+        found = self._heights(hole, hole.far) if why is None and hole.far is not None else None
+        if isinstance(found, BackBore):
+            return found
+        reason, advice = why or found or ("", "")
+        self.place.skip(hole.label, reason, (hole.x, hole.y, hole.far.end if hole.far else hole.bottom), advice)
         return None
-    deep = hole.top - float(inside[:, 0].min())
-    return f"stock still stands in the hole, down to {deep:.2f} mm.", f"Drill it first, {deep:.2f} mm at full diameter."
+
+    def _misfit(self, hole: HolePlace) -> tuple[str, str] | None:
+        """Why tool and hole do not fit, and what would work."""
+        far, cutter, depth = hole.far, self.cutter, self.params.depth_mm
+        if far is None:
+            return "is no through hole: the bar must come out below it.", "Turn the part over, or drill it through."
+        has_floor = far.floor > far.end + LEVEL_MM
+        if not has_floor and depth is None:
+            return "has no counterbore on its far side.", "Give a depth, or pick holes that have one."
+        if has_floor and abs(cutter.diameter_mm - far.diameter) > FIT_MM:
+            return (
+                f"the bar cuts ⌀{cutter.diameter_mm:g} and the counterbore has ⌀{far.diameter:g}.",
+                f"Choose a bar that cuts ⌀{far.diameter:g}.",
+            )
+        if has_floor and depth is not None and depth > far.floor - far.end + LEVEL_MM:
+            return (
+                f"would be bored {depth:g} mm deep and its counterbore has {far.floor - far.end:.2f} mm.",
+                "Leave the depth empty.",
+            )
+        need = cutter.passing_mm + 2 * self.params.gap_beside_mm
+        if need > far.neck + 1e-9:
+            return (
+                f"bar and edge need ⌀{need:.2f} to go through, gap included, and the hole has ⌀{far.neck:g}.",
+                "Choose a thinner bar, or turn the part over.",
+            )
+        return None
+
+    def _heights(self, hole: HolePlace, far: FarSide) -> BackBore | tuple[str, str]:
+        """The heights, or why there is no way."""
+        params, foot, radius = self.params, self.cutter.flute_length_mm, self.cutter.radius_mm
+        floor = far.end + params.depth_mm if params.depth_mm is not None else far.floor
+        standing = self.rays.near(hole.xy, radius)
+        mine = standing[(standing[:, 0] < floor - LEVEL_MM) & (standing[:, 1] > far.end + LEVEL_MM)]
+        if not len(mine):
+            return "no stock stands there.", "Take it out of this row."
+        lower = float(mine[:, 0].min())
+        below = lower - params.gap_below_mm - foot
+        why = self._closed(hole, below) or self._no_room(hole, far, below, lower) or self._too_short(hole, far, below)
+        if why is not None:
+            return why
+        top = max(hole.top, self.place.anchors.stock_over(hole.xy - radius, hole.xy + radius))
+        return BackBore(hole, top + params.start_gap_mm, below, floor - foot)
+
+    def _closed(self, hole: HolePlace, below: float) -> tuple[str, str] | None:
+        """Why bar and edge cannot go through."""
+        inside = self.rays.near(hole.xy, self.cutter.passing_mm / 2)
+        inside = inside[inside[:, 1] > below]
+        if not len(inside):
+            return None
+        deep = hole.top - float(inside[:, 0].min())
+        return (
+            f"stock still stands in the hole, down to {deep:.2f} mm.",
+            f"Drill it first, {deep:.2f} mm at full diameter.",
+        )
+
+    def _no_room(self, hole: HolePlace, far: FarSide, below: float, lower: float) -> tuple[str, str] | None:
+        """Why the foot of the bar does not fit under the hole."""
+        reach = self.cutter.radius_mm + float(np.hypot(*self.cutter.aside_mm))
+        under = self.rays.near(hole.xy, reach)
+        stock = np.any((under[:, 1] > below) & (under[:, 0] < lower - LEVEL_MM))
+        if stock or _stands(self.place.inputs.mesh, hole.xy, reach, below, far.end):
+            what = "stock" if stock else "the part itself"
+            room = f"{lower - below:.1f} mm high and ⌀{2 * reach:.1f} mm wide"
+            return f"the foot of the bar needs room under it, {room}; {what} stands there.", "Turn the part over."
+        keep = reach + OBSTACLE_CLEARANCE_MM
+        if self.fixtures and to_shape(self.fixtures.above(below)).distance(shapely.Point(*hole.xy)) < keep:
+            return f"a fixture or another copy stands nearer than {keep:.1f} mm to its axis.", "Move the fixture."
+        return None
+
+    def _too_short(self, hole: HolePlace, far: FarSide, below: float) -> tuple[str, str] | None:
+        """Why what is thicker than the bar would go into the hole."""
+        tool, gap = self.place.inputs.tool, self.params.gap_beside_mm
+        thicker = [(name, diameter / 2, low) for name, diameter, low, _ in tool.stations()]
+        height = tool.stick_out_mm
+        for section in tool.holder:
+            thicker.append(("holder", max(section.lower_diameter_mm, section.upper_diameter_mm) / 2, height))
+            height += section.height_mm
+        for name, radius, low in thicker:
+            reach = radius + float(np.hypot(*self.cutter.aside_mm))
+            if reach + gap <= far.neck / 2 + 1e-9:
+                continue
+            missing = self.place.anchors.stock_over(hole.xy - reach, hole.xy + reach) + gap - (below + low)
+            if missing > 0:
+                return (
+                    f"the {name} ⌀{2 * radius:g} would go {missing:.1f} mm into the hole.",
+                    f"Use a bar at least {missing:.1f} mm longer.",
+                )
+        return None
 
 
-def _no_room_below(
-    place: Workplace,
-    rays: _Rays,
-    hole: HolePlace,
-    cutter: BackBoringBar,
-    heights: tuple[float, float],
-    fixtures: Shadow | None,
-) -> tuple[str, str] | None:
-    """Why the foot of the bar does not fit under the hole, between two heights."""
-    below, lower = heights
-    reach = cutter.radius_mm + float(np.hypot(*cutter.aside_mm))
-    under = rays.near(hole.xy, reach)
-    stock = np.any((under[:, 1] > below) & (under[:, 0] < lower - LEVEL_MM))
-    if stock or _stands(place.inputs.mesh, hole, reach, below):
-        what = "stock" if stock else "the part itself"
-        room = f"{lower - below:.1f} mm high and ⌀{2 * reach:.1f} mm wide"
-        return f"the foot of the bar needs room under it, {room}; {what} stands there.", "Turn the part over."
-    keep = reach + OBSTACLE_CLEARANCE_MM
-    blocked = fixtures is not None and to_shape(fixtures.above(below)).distance(shapely.Point(*hole.xy)) < keep
-    if blocked:
-        return f"a fixture stands nearer than {keep:.1f} mm to its axis.", "Move the fixture."
-    return None
-
-
-def _stands(mesh: Mesh, hole: HolePlace, reach_mm: float, below: float) -> bool:
-    """Whether the part has surface within a radius of a hole's axis, between a height and the hole's end."""
-    assert hole.far is not None
+def _stands(mesh: Mesh, xy: Points, reach_mm: float, low_mm: float, high_mm: float) -> bool:
+    """Whether the part has surface within a radius of an upright axis, between two heights."""
     corners = mesh.vertices[mesh.triangles]
     low, high = corners.min(axis=1), corners.max(axis=1)
-    near = np.all((low[:, :2] < hole.xy + reach_mm) & (high[:, :2] > hole.xy - reach_mm), axis=1)
-    near &= (high[:, 2] > below) & (low[:, 2] < hole.far.end - LEVEL_MM)
+    near = np.all((low[:, :2] < xy + reach_mm) & (high[:, :2] > xy - reach_mm), axis=1)
+    near &= (high[:, 2] > low_mm) & (low[:, 2] < high_mm - LEVEL_MM)
     seen = shapely.polygons(corners[near][:, :, :2])
-    return bool(np.any(shapely.distance(seen, shapely.Point(*hole.xy)) < reach_mm - LEVEL_MM))
-
-
-def _too_short(
-    place: Workplace, params: BackBoring, hole: HolePlace, cutter: BackBoringBar, below: float
-) -> tuple[str, str] | None:
-    """Why what is thicker than the bar would go into the hole."""
-    assert hole.far is not None
-    tool = place.inputs.tool
-    thicker = [(name, diameter / 2, low) for name, diameter, low, _ in tool.stations()]
-    height = tool.stick_out_mm
-    for section in tool.holder:
-        thicker.append(("holder", max(section.lower_diameter_mm, section.upper_diameter_mm) / 2, height))
-        height += section.height_mm
-    aside = float(np.hypot(*cutter.aside_mm))
-    for name, radius, low in thicker:
-        if radius + aside + params.gap_beside_mm <= hole.far.neck / 2 + 1e-9:
-            continue
-        reach = radius + aside
-        top = place.anchors.stock_over(hole.xy - reach, hole.xy + reach)
-        missing = top + params.gap_beside_mm - (below + low)
-        if missing > 0:
-            return (
-                f"the {name} ⌀{2 * radius:g} would go {missing:.1f} mm into the hole.",
-                f"Use a bar at least {missing:.1f} mm longer.",
-            )
-    return None
+    return bool(np.any(shapely.distance(seen, shapely.Point(*xy)) < reach_mm - LEVEL_MM))
