@@ -17,13 +17,6 @@ from playwright.sync_api import expect, sync_playwright
 from fenrik.app.settings import database_url
 
 
-def pytest_collection_modifyitems(items):
-    """Tests that share the server run one after another, where several processes run the others beside them."""
-    for item in items:
-        if "server" in item.fixturenames:
-            item.add_marker(pytest.mark.xdist_group("server"))
-
-
 def patch(client, job, *changes):
     return client.patch(f"/api/jobs/{job}", json={"label": "test", "changes": list(changes)})
 
@@ -53,7 +46,7 @@ def server():
     base = database_url()
     assert "test" in base.rsplit("/", 1)[1], "tests run on a database of their own; use ./test"
     with psycopg.connect(base, autocommit=True) as connection:
-        connection.execute("drop schema public cascade")
+        connection.execute("drop schema if exists public cascade")
         connection.execute("create schema public")
     environment = os.environ | {"FENRIK_DATABASE": base}
     subprocess.run([sys.executable, "-m", "fenrik.cli", "migrate"], env=environment, check=True, timeout=600)

@@ -109,4 +109,5 @@ def test_the_description_of_the_interface_names_its_routes(capsys):
     assert code == DONE
     described = json.loads(out)
     assert "/api/jobs/{job_id}/holes/way" in described["paths"]
-    assert "HoleWay" in out
+    ways = described["components"]["schemas"]["HolesMade"]["properties"]["way"]["enum"]
+    assert {"automatic", "tap", "leave"} <= set(ways)
