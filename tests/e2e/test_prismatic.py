@@ -214,6 +214,33 @@ def test_heights_are_seen_dragged_typed_and_picked(page, job, client):
     assert heights["bottom"]["level_mm"] == pytest.approx(heights["top"]["base_mm"] - 7)
 
 
+def test_counterbores_on_the_far_side_are_bored_back(page, client):
+    id_ = client.post("/api/jobs", json={"name": "Collar"}).json()["id"]
+    shape = cut(box(0, 0, 0, 60, 40, 28), cylinder(30, 20, -1, 11, 40), cylinder(30, 20, -1, 15, 7))
+    files = {"file": ("collar.step", write_step([NamedShape(shape, "Collar")]))}
+    client.put(f"/api/jobs/{id_}/part", files=files).raise_for_status()
+    setup = {"id": "s1", "name": "Top", "machine": "Gull (three-axis mill)"}
+    changes = [
+        {"op": "add", "path": "setups", "value": setup},
+        {"op": "set", "path": "cell_mm", "value": 0.5, "check": False},
+    ]
+    client.patch(f"/api/jobs/{id_}", json={"label": "setup", "changes": changes}).raise_for_status()
+    ready(page, f"/jobs/{id_}/route")
+    page.get_by_role("button", name="Propose a route").click()
+    expect(page.get_by_text("its counterbore ⌀30 opens on the other side")).to_be_visible()
+    page.get_by_role("button", name="Take this route").click()
+    tab(page, "Holes")
+    page.get_by_role("combobox", name="How holes of 22 mm are made").click()
+    page.get_by_role("option", name="back boring", exact=True).click()
+    tab(page, "Route sheet")
+    row = page.get_by_role("table", name="Route sheet").locator("tr[data-state]", has_text="Bore back")
+    expect(row).to_have_count(1)
+    page.locator(".sheet").get_by_role("button", name="Compute and prove").click()
+    stage(page, "Proof")
+    expect(page.get_by_text("Findings: none")).to_be_visible(timeout=120_000)
+    assert "G87" in client.get(f"/api/jobs/{id_}/setups/s1/programs").json()[0]["text"]
+
+
 def test_a_route_for_all_sides_brings_its_setups(page, client):
     shape = cut(
         box(0, 0, 0, 80, 60, 20), cylinder(40, 30, -1, 5, 30), round_upright_edges(box(20, 15, -1, 40, 30, 7), 6)

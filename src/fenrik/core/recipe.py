@@ -10,7 +10,7 @@ from fenrik.core.solids.references import FaceReference
 
 MM: dict[str, Any] = {"unit": "mm"}
 PERCENT: dict[str, Any] = {"unit": "%"}
-HoleWay = Literal["automatic", "drill", "ream", "tap", "bore milling", "thread milling", "leave"]
+HoleWay = Literal["automatic", "drill", "ream", "tap", "bore milling", "thread milling", "back boring", "leave"]
 
 
 class HoleChoice(BaseModel):

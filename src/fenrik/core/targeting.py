@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
@@ -145,6 +146,7 @@ class Targeting:
             (mouth.angle_deg or 0.0) if mouth else 0.0,
             tuple(hole.threads) if last else (),
             _far_side(steps, top) if hole.through else None,
+            min((s.diameter_mm for s in bores if steps.index(s) < steps.index(step)), default=math.inf),
         )
 
     def _sketched_holes(self, target: SketchTarget) -> Targets:

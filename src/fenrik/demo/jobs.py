@@ -520,6 +520,37 @@ def _brackets() -> dict[str, Any]:
     }
 
 
+def _bearing() -> dict[str, Any]:
+    """On the ledges of a vice, with room below: its collars are bored back through the shaft bores."""
+    return {
+        "name": "Winch bearing",
+        "part": {"file": "winch-bearing.step"},
+        "machines": MACHINES,
+        "tools": [*TOOLS[:2], *_shelf(201, 214, 244, 263)],
+        **_materials("Gunmetal"),
+        "setups": [
+            {
+                "id": "top",
+                "name": "Top",
+                "machine": "Gull (three-axis mill)",
+                "stock": {"kind": "box", "z_plus_mm": 1.5},
+                "fixtures": [{"kind": "vice", "id": "vice", "name": "Vice", "jaws": "step", "jaw_height_mm": 10}],
+                "work_zero": {"kind": "box point", "of": "part", "at": [-1, -1, 1]},
+                "work_offset": 54,
+            }
+        ],
+        "operations": [
+            _row(10, "Face it", "top", 1, "facing"),
+            _row(20, "Cut the oil groove", "top", 2, "pocket clearing", _floor(22), stepover_mm=2.4, stepdown_mm=3),
+            _row(30, "Spot the threads", "top", 201, "drilling", _bores(2.5), cycle="spot"),
+            _row(40, "Drill for M6", "top", 214, "drilling", _bores(2.5), cycle="peck", peck_mm=5, depth_mm=12.4),
+            _row(50, "Tap M6", "top", 244, "drilling", _bores(2.5), cycle="tap", depth_mm=10, depth_from="tip"),
+            _row(60, "Mill the shaft bores", "top", 1, "bore milling", _bores(11), break_through_mm=7, finish_mm=0.2),
+            _row(70, "Bore the collars back", "top", 263, "back boring", _bores(11)),
+        ],
+    }
+
+
 def _shelf(*numbers: int) -> list[dict[str, Any]]:
     """Tools of the shop's library by number."""
     return [t for t in SHOP_TOOLS if t["number"] in numbers]
@@ -531,6 +562,7 @@ DEMO_JOBS = {
     "valve-manifold": _manifold,
     "dial-plate": _dial,
     "rail-brackets": _brackets,
+    "winch-bearing": _bearing,
 }
 
 

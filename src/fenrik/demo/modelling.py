@@ -162,12 +162,23 @@ def rail_bracket() -> Any:
     return cut(body, slot, cylinder(50, 10, -1, 3.3, 20), cylinder(50, 30, -1, 3.3, 20))
 
 
+def winch_bearing() -> Any:
+    """The bearing block of the lamp's winch: two shaft bores, collars sunk from below, an oil groove, four threads."""
+    body = cut(box(0, 0, 0, 100, 60, 28), round_upright_edges(box(44, 12, 22, 12, 36, 10), 4))
+    for x in (27, 73):
+        body = cut(body, cylinder(x, 30, -1, 11, 40), cylinder(x, 30, -1, 15, 7))
+    for x, y in ((9, 9), (91, 9), (9, 51), (91, 51)):
+        body = cut(body, bored(x, y, 28, [(2.5, 14)], (0, 0, -1)))
+    return body
+
+
 MODELS = {
     "lantern-bracket.step": lantern_bracket,
     "lens-mould-insert.step": lens_mould_insert,
     "valve-manifold.step": valve_manifold,
     "dial-plate.step": dial_plate,
     "rail-bracket.step": rail_bracket,
+    "winch-bearing.step": winch_bearing,
 }
 
 

@@ -31,8 +31,7 @@ def _tool(number: int, name: str, cutter: Row, stick_out: float, shank: float | 
         "stick_out_mm": stick_out,
         **({"shank_diameter_mm": shank} if shank else {}),
         **held,
-        **speeds,
-        **rest,
+        **(speeds | rest),
     }
 
 
@@ -188,6 +187,11 @@ def _drills() -> list[Row]:
             held=_held("collet chuck 32"),
         )
     )
+    for number, diameter, bar in ((262, 18, 8), (263, 30, 12)):
+        back = {"kind": "back boring bar", "diameter_mm": diameter, "bar_diameter_mm": bar, "flute_length_mm": 6}
+        rows.append(
+            _tool(number, f"Back boring bar {diameter}", back, 60, bar, spindle_rpm=900, cutting_feed_mm_min=60)
+        )
     return rows
 
 

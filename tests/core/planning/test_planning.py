@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from prism import bore, faces, flat, floor_at, job_for, run, with_targets
+from prism import bore, faces, flat, floor_at, job_for, proof, run, with_targets
 
 from fenrik.core.copies import LineCopies, RoundCopies, copied, joined_copies, where_stock_lets
 from fenrik.core.errors import FenrikError
@@ -330,3 +330,62 @@ def test_all_sides_without_a_setup_says_what_to_do():
     bare = build.with_job(build.job.model_copy(update={"setups": []}))
     with pytest.raises(FenrikError, match="Add a setup"):
         propose_sides(bare, SHOP)
+
+
+def bearing():
+    """A block with two through holes ⌀22 and their counterbores ⌀30, 6 deep, on the underside."""
+    holes = [c for x in (30, 70) for c in (cylinder(x, 30, -1, 11, 40), cylinder(x, 30, -1, 15, 7))]
+    return cut(box(0, 0, 0, 100, 60, 28), *holes)
+
+
+def test_counterbores_on_the_far_side_are_left_to_the_other_side_and_told():
+    found, build = proposed(shape=bearing())
+    assert not any(o.name == "Bore back" for o in found.operations)
+    assert ["opens on the other side" in u.why for u in found.uncovered] == [True] * 2
+    assert [u.kind for u in coverage(build).uncovered] == ["hole"] * 2
+    assert proof(build)[0]["findings"] == []
+    everywhere = propose_sides(job_for(bearing(), [], {1: flat(12)}), SHOP)
+    assert everywhere.uncovered == []
+    assert [(o.setup, o.name) for o in everywhere.operations if o.name == "Mill bores"] == [
+        ("top", "Mill bores"),
+        ("side-1", "Mill bores"),
+    ]
+
+
+def test_holes_chosen_to_be_bored_back_get_a_bar_and_are_open_before():
+    _, build = proposed(shape=bearing())
+    stock = {"kind": "box", "z_plus_mm": 1, "z_minus_mm": 2}
+    data = json.loads(build.job.model_dump_json())
+    data["setups"][0]["stock"] = stock
+    build = build.with_job(parse_job(data))
+    job, told = make_holes(build, hole_faces(build, 11), "back boring", SHOP)
+    assert told == []
+    after = build.with_job(job)
+    assert coverage(after).uncovered == []
+    back = next(o for o in job.operations if o.name == "Bore back")
+    assert job.tool(back.tool).cutter.kind == "back boring bar"
+    opened = next(o for o in job.operations if o.name == "Mill bores")
+    assert opened.params.break_through_mm == 1 + 6 + 2
+    summary, _ = proof(after)
+    assert summary["findings"] == []
+    assert run(after, back.number).unreached == []
+    again, _ = make_holes(after, hole_faces(after, 11), "automatic", SHOP)
+    assert "Bore back" not in [o.name for o in again.operations]
+
+
+def test_holes_that_cannot_be_bored_back_say_why():
+    _, build = proposed()
+    _, told = make_holes(build, hole_faces(build, 2.5), "back boring", SHOP)
+    assert ["no counterbore on its far side" in u.why for u in told] == [True] * 4
+    shape = cut(bearing(), cylinder(50, 10, -1, 7, 40), cylinder(50, 10, -1, 10, 5))
+    _, build = proposed(shape=shape)
+    _, told = make_holes(build, hole_faces(build, 7), "back boring", SHOP)
+    assert "no back boring bar of ⌀20 goes through ⌀14 and reaches 28.0 mm deep" in [u.why for u in told]
+
+
+def test_a_tool_from_above_does_not_take_a_bore_under_a_narrower_one():
+    for strategy, cutter in (("bore milling", flat(12)), ("drilling", {"kind": "drill", "diameter_mm": 30})):
+        build = job_for(bearing(), [(1, {"strategy": strategy})], {1: cutter})
+        outcome = run(with_targets(build, 10, faces(build, bore(15))))
+        assert len(outcome.toolpath) == 0
+        assert all("lies under a bore of ⌀22" in u.reason for u in outcome.unreached)

@@ -13,6 +13,7 @@ from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
 from fenrik.core.posting import PostedOperation, load_dialects, post_programs
 from fenrik.core.proof import prove
+from fenrik.core.report import cl_texts, setup_report, setup_sheet
 from fenrik.core.stock import stock_mesh
 from fenrik.core.toolpath import ORIENTED, Kind
 from parts import box, cut, cylinder, fuse
@@ -176,6 +177,17 @@ def test_tools_and_strategies_that_do_not_belong_together_are_refused():
     drilled = job_for(block(), [(2, {"strategy": "drilling"})], {2: BAR})
     with pytest.raises(FenrikError, match="upper side only"):
         run(with_targets(drilled, 10, faces(drilled, bore(7))))
+
+
+def test_sheet_and_cutter_location_say_where_the_edge_points():
+    build = bored(bar={"edge_deg": 215})
+    setup = build.job.setups[0]
+    sheet = setup_sheet(build, {setup.id: setup_report(build, setup)})
+    assert "T2 goes through its holes" in sheet
+    assert "point to 215°" in sheet
+    words = [line for line in cl_texts(build, setup)["020.cl"].splitlines() if line.startswith("SPINDL")]
+    turning = "SPINDL/ 6000,RPM,CLW"
+    assert words == [turning, *(2 * ["SPINDL/ ORIENT,215", turning]), "SPINDL/ OFF"]
 
 
 def test_turned_copies_are_refused_and_those_in_a_line_are_made():

@@ -5,7 +5,7 @@ import { useJob } from "../job/useJob";
 import { useView } from "../job/view";
 import { f } from "./PartSheet";
 
-const WAYS = ["automatic", "drill", "ream", "tap", "bore milling", "thread milling", "leave"];
+const WAYS = ["automatic", "drill", "ream", "tap", "bore milling", "thread milling", "back boring", "leave"];
 type Hole = NonNullable<Schemas["Recognition"]["holes"]>[number];
 
 /** Alike holes in one row each, and how they are made; the route follows. */

@@ -13,7 +13,7 @@ import { LeftOver, OrderOffer, RouteProposal } from "./RouteProposal";
 
 const FOLDED = [
   "top_mm", "bottom_mm", "flat_levels", "milling", "entry", "ramp_deg", "helix_percent", "overlap_mm", "tolerance_mm", "floor_allowance_mm", "top_from", "bottom_from", "full_width", "direction_deg",
-  "corner_mm", "order", "lead_percent", "lead_deg", "repeats", "corners", "start", "tabs", "tab_length_mm", "tab_height_mm", "added_mm", "start_gap_mm", "next_peck_percent", "least_peck_mm", "start_x_mm", "start_y_mm", "finish_turns", "wear_mm", "run_out_mm", "taper_ratio", "hand",
+  "corner_mm", "order", "lead_percent", "lead_deg", "repeats", "corners", "start", "tabs", "tab_length_mm", "tab_height_mm", "added_mm", "start_gap_mm", "gap_below_mm", "gap_beside_mm", "next_peck_percent", "least_peck_mm", "start_x_mm", "start_y_mm", "finish_turns", "wear_mm", "run_out_mm", "taper_ratio", "hand",
 ];
 /** Parameters that are picked or have a part of the sheet of their own. */
 const APART: string[] = ["strategy", "boundary", "targets", "top_pick", "bottom_pick", ...FENCES.map(([name]) => name)];
@@ -25,7 +25,7 @@ const GROUPS: [string, string[]][] = [
   ["Free shapes", ["level roughing", "parallel finishing"]],
 ];
 const CUTTERS: Record<string, string[]> = {
-  facing: ["face mill", "flat"], drilling: ["drill"], "thread milling": ["thread mill"], "edge chamfer": ["chamfer mill"], engraving: ["engraving"], "parallel finishing": ["ball", "bull-nose"],
+  facing: ["face mill", "flat"], drilling: ["drill"], "back boring": ["back boring bar"], "thread milling": ["thread mill"], "edge chamfer": ["chamfer mill"], engraving: ["engraving"], "parallel finishing": ["ball", "bull-nose"],
 };
 
 const r2 = (v: number) => Math.round(v * 100) / 100;

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
 from pydantic import BaseModel
 
 from fenrik.core.build import Build
 from fenrik.core.frames import Points
 from fenrik.core.inputs import picked_faces
 from fenrik.core.job import Operation
-from fenrik.core.recognise.features import Chamfer, Feature, Hole, OuterProfile, Pocket, Vector
+from fenrik.core.recognise.features import Chamfer, Feature, Hole, HoleStep, OuterProfile, Pocket, Vector
+from fenrik.core.strategies.back_boring import BackBoring
 from fenrik.core.strategies.drilling import Drilling
 from fenrik.core.strategies.facing import Facing
 from fenrik.core.strategies.level_roughing import LevelRoughing
@@ -18,6 +20,7 @@ from fenrik.core.strategies.prismatic import TargetParams
 from fenrik.core.strategies.targets import OutlineTarget
 
 ALONG = 1 - 1e-6
+OVER_MM = 0.01
 
 
 class Uncovered(BaseModel):
@@ -58,6 +61,8 @@ class Made:
         """Whether a feature is made."""
         if isinstance(feature, OuterProfile) and self.outlined:
             return True
+        if isinstance(feature, Hole):
+            return all(self.faces & set(s.faces) for s in bores_of(feature))
         if self.faces & set(feature.faces):
             return True
         if isinstance(feature, Pocket | OuterProfile) and feature.direction is not None:
@@ -65,10 +70,15 @@ class Made:
         return False
 
 
+def bores_of(hole: Hole) -> list[HoleStep]:
+    """The cylindrical steps of a hole, from its opening down; all of its steps where it has none."""
+    return [s for s in hole.steps if s.kind in ("bore", "counterbore")] or hole.steps
+
+
 def what_is_made(build: Build) -> Made:
     """What all operations that are switched on make together.
 
-    A hole counts as made when an operation other than spotting is applied to one of its bores. Roughing in levels with
+    A hole counts as made when operations other than spotting are applied to each of its bores. Roughing in levels with
     no allowance makes every pocket and outline that opens along its setup's direction.
 
     Raises:
@@ -88,9 +98,33 @@ def what_is_made(build: Build) -> Made:
             roughed.append(build.frame(build.job.setup(operation.setup)).rotation[:, 2])
         if isinstance(params, TargetParams):
             outlined |= any(isinstance(t, OutlineTarget) for t in params.targets)
-            if not (isinstance(params, Drilling) and params.cycle == "spot"):
+            if isinstance(params, BackBoring):
+                faces |= _bored_back(build, operation)
+            elif not (isinstance(params, Drilling) and params.cycle == "spot"):
                 faces |= set(_faces_of(build, operation))
     return Made(frozenset(faces), roughed, outlined, frozenset(faced))
+
+
+def _bored_back(build: Build, operation: Operation) -> set[int]:
+    """Faces of the far counterbores of the holes that a row bores back, whichever of their faces it names."""
+    picked = set(_faces_of(build, operation))
+    up = build.frame(build.job.setup(operation.setup)).rotation[:, 2]
+    holes = [from_side(h, up) for h in build.recognition().holes if picked & set(h.faces)]
+    return {f for h in holes for s in far_bores(h) for f in s.faces}
+
+
+def from_side(hole: Hole, up: Points) -> Hole:
+    """A hole with its steps from where it is looked at; a through hole may open the other way."""
+    if float(np.array(hole.direction) @ up) > 0:
+        return hole
+    return hole.model_copy(update={"steps": hole.steps[::-1]})
+
+
+def far_bores(hole: Hole) -> list[HoleStep]:
+    """The bores that lie under a narrower one."""
+    bores = bores_of(hole)
+    core = min(range(len(bores)), key=lambda k: bores[k].diameter_mm)
+    return [s for s in bores[core + 1 :] if s.diameter_mm > bores[core].diameter_mm + OVER_MM]
 
 
 def coverage(build: Build) -> Coverage:

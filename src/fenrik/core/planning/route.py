@@ -13,7 +13,7 @@ from fenrik.core.build import Build
 from fenrik.core.cutting.load import Limits, propose
 from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.job import Job, Operation, Setup
-from fenrik.core.planning.coverage import Made, Uncovered, as_uncovered, what_is_made
+from fenrik.core.planning.coverage import Made, Uncovered, as_uncovered, bores_of, far_bores, from_side, what_is_made
 from fenrik.core.planning.tooling import Toolbox
 from fenrik.core.progress import Progress, silent
 from fenrik.core.recipe import HoleWay, Recipe
@@ -30,6 +30,7 @@ BORE_SHARE = 0.85
 LEAST_MILL_MM = 0.5
 LEVEL = 1e-6
 FILLET_STEPS = 5
+NO_FAR = "it has no counterbore on its far side"
 FACING, ROUGH, REST, BORE, SPOT, DRILL, FLAT, AFTER, WALL, CHAMFER = range(10)
 
 
@@ -77,7 +78,9 @@ class _Planner:
     up: np.ndarray
     part_top: float
     stock_top: float
+    stock_under: float
     drafts: list[_Draft] = field(default_factory=list)
+    made: frozenset[int] = frozenset()
     left: list[Uncovered] = field(default_factory=list)
 
     def skip(self, feature: Feature, why: str) -> None:
@@ -187,20 +190,51 @@ class _Planner:
                 self._hole(hole, way)
 
     def _hole(self, hole: Hole, way: HoleWay) -> None:
-        steps = [s for s in hole.steps if s.kind in ("bore", "counterbore")]
-        if not steps:
+        """The bores of a hole from this side: the narrowest, those above it, and (bored back) the one below it."""
+        if not any(s.kind in ("bore", "counterbore") for s in hole.steps):
             self.skip(hole, "it has no cylindrical bore")
             return
-        core = min(steps, key=lambda s: s.diameter_mm)
-        drawn = sum(s.depth_mm for s in hole.steps[: hole.steps.index(core) + 1])
-        made = self._core(hole, core, drawn, way)
-        if not made:
-            return
-        for step in steps:
-            if step is not core:
-                depth = sum(s.depth_mm for s in hole.steps[: hole.steps.index(step) + 1])
-                if not self._mill_bore(step.diameter_mm, depth, step.faces, "counterbores are milled"):
-                    self.skip(hole, f"no mill for its counterbore ⌀{step.diameter_mm:g}")
+        here = from_side(hole, self.up)
+        bores = bores_of(here)
+        core = min(bores, key=lambda s: s.diameter_mm)
+        narrowest = bores.index(core)
+        far = far_bores(here)
+        bar = self._bar_for(here, core, far, way)
+        if not self.made & set(core.faces):
+            below = sum(s.depth_mm for s in here.steps[here.steps.index(core) + 1 :])
+            through = below + self.stock_under if bar is not None else 0.0
+            drawn = sum(s.depth_mm for s in here.steps[: here.steps.index(core) + 1])
+            if not self._core(here, core, drawn + through, "automatic" if way == "back boring" else way, through):
+                return
+            self._spot(here, core, way)
+        for step in bores[:narrowest]:
+            if step.diameter_mm <= core.diameter_mm + OVER_MM or self.made & set(step.faces):
+                continue
+            depth = sum(s.depth_mm for s in here.steps[: here.steps.index(step) + 1])
+            if not self._mill_bore(step.diameter_mm, depth, step.faces, "counterbores are milled"):
+                self.skip(hole, f"no mill for its counterbore ⌀{step.diameter_mm:g}")
+        if bar is not None:
+            rule = "counterbores on the far side are bored back"
+            self.draft(AFTER, bar, "Bore back", {"strategy": "back boring"}, far[0].faces, rule)
+        elif far and way != "back boring" and not all(self.made & set(s.faces) for s in far):
+            self.skip(hole, f"its counterbore ⌀{far[-1].diameter_mm:g} opens on the other side")
+
+    def _bar_for(self, hole: Hole, core: HoleStep, far: list[HoleStep], way: HoleWay) -> Tool | None:
+        """The bar for a counterbore on the far side, where one is wanted; told where there is none."""
+        if way != "back boring" or (far and self.made & set(far[0].faces)):
+            return None
+        if len(far) != 1:
+            self.skip(hole, f"it has {len(far)} counterbores on its far side; a bar makes one" if far else NO_FAR)
+            return None
+        deep = sum(s.depth_mm for s in hole.steps)
+        bar = self.box.back_boring_bar(far[0].diameter_mm, core.diameter_mm, deep)
+        if bar is None:
+            what = f"⌀{far[0].diameter_mm:g} goes through ⌀{core.diameter_mm:g} and reaches {deep:.1f} mm deep"
+            self.skip(hole, f"no back boring bar of {what}")
+        return bar
+
+    def _spot(self, hole: Hole, core: HoleStep, way: HoleWay) -> None:
+        """Spot a drilled hole, with its chamfer where the spot drill has its angle."""
         mouth = hole.steps[0] if hole.steps[0].kind in ("chamfer", "countersink") else None
         spot = self.box.spot()
         small = core.diameter_mm <= self.recipe.spot_up_to_mm
@@ -214,8 +248,12 @@ class _Planner:
     def _is_drilled(self, core: HoleStep) -> bool:
         return any(d.rank == DRILL and set(d.faces) & set(core.faces) for d in self.drafts)
 
-    def _core(self, hole: Hole, core: HoleStep, depth: float, way: HoleWay) -> bool:
-        """Drill, mill, ream or tap the narrowest bore; False (and told) where no tool does."""
+    def _core(self, hole: Hole, core: HoleStep, depth: float, way: HoleWay, beyond: float) -> bool:
+        """Drill, mill, ream or tap the narrowest bore; False (and told) where no tool does.
+
+        Args:
+            beyond: how much of the depth lies below the bore itself and is opened with it.
+        """
         diameter = core.diameter_mm
         thread = [n for n in hole.threads if standard_threads()[n].series == "metric coarse"]
         tapped = way == "tap" or (way == "automatic" and self.recipe.threads == "tap")
@@ -224,7 +262,8 @@ class _Planner:
         ream = reamer is not None and (way == "ream" or (way == "automatic" and self.recipe.ream != "never"))
         milled = way == "bore milling" or (way == "automatic" and diameter > self.recipe.mill_over_mm)
         if ream and reamer is not None:
-            if not self._drill(hole, core, diameter - 0.2, depth, 0.6, "reamed holes are drilled smaller"):
+            rule = "reamed holes are drilled smaller"
+            if not self._drill(hole, core, diameter - 0.2, depth, 0.6, rule, beyond):
                 self.skip(hole, f"no drill a little below ⌀{diameter:g} for reaming")
                 return False
             self.draft(
@@ -243,12 +282,14 @@ class _Planner:
             depth,
             self.recipe.drill_short_mm,
             f"drill of ⌀{diameter:g}, at most {self.recipe.drill_short_mm:g} mm smaller",
+            beyond,
         )
-        if not drilled and not self._mill_bore(diameter, depth, core.faces, self._why_milled(diameter, milled)):
+        why = self._why_milled(diameter, milled)
+        if not drilled and not self._mill_bore(diameter, depth, core.faces, why, beyond=beyond):
             self.skip(hole, f"no drill of ⌀{diameter:g} reaches {depth:.1f} mm deep, and no mill goes in")
             return False
         if tap is not None:
-            self._tap(hole, tap, core, depth)
+            self._tap(hole, tap, core, depth - beyond)
         elif thread and (way == "thread milling" or (way == "automatic" and self.recipe.threads == "mill")):
             mill = self.box.thread_mill(standard_threads()[thread[0]].pitch_mm, diameter)
             if mill is None:
@@ -285,7 +326,9 @@ class _Planner:
             return f"holes over {self.recipe.mill_over_mm:g} mm are milled"
         return f"there is no drill of ⌀{diameter:g}"
 
-    def _drill(self, hole: Hole, core: HoleStep, diameter: float, depth: float, short: float, rule: str) -> bool:
+    def _drill(
+        self, hole: Hole, core: HoleStep, diameter: float, depth: float, short: float, rule: str, beyond: float
+    ) -> bool:
         point = 0.35 * diameter + (self.recipe.break_through_mm if hole.through else 0.0)
         tool = self.box.drill(diameter, short, depth + point)
         if tool is None:
@@ -294,7 +337,7 @@ class _Planner:
         params = {
             "strategy": "drilling",
             "cycle": "peck" if deep else "drill",
-            "break_through_mm": self.recipe.break_through_mm,
+            "break_through_mm": self.recipe.break_through_mm + beyond,
         }
         assert isinstance(tool.cutter, Drill)
         self.draft(DRILL, tool, f"Drill ⌀{tool.cutter.diameter_mm:g}", params, core.faces, rule)
@@ -302,7 +345,9 @@ class _Planner:
             self._mill_bore(core.diameter_mm, depth, core.faces, "flat bottoms are milled after drilling", FLAT)
         return True
 
-    def _mill_bore(self, diameter: float, depth: float, faces: list[int], rule: str, rank: int = BORE) -> bool:
+    def _mill_bore(
+        self, diameter: float, depth: float, faces: list[int], rule: str, rank: int = BORE, beyond: float = 0.0
+    ) -> bool:
         mills = [
             t
             for t in self.box.mills(self.recipe.largest_mill_mm, depth)
@@ -310,7 +355,8 @@ class _Planner:
         ]
         if not mills or mills[0].cutter.diameter_mm < LEAST_MILL_MM:
             return False
-        params = {"strategy": "bore milling", "break_through_mm": self.recipe.break_through_mm, "finish_mm": 0.1}
+        through = self.recipe.break_through_mm + beyond
+        params = {"strategy": "bore milling", "break_through_mm": through, "finish_mm": 0.1}
         self.draft(rank, mills[0], "Mill bores", params, faces, rule)
         return True
 
@@ -389,6 +435,8 @@ def propose_route(
         up,
         float(placing.parts[1][2]),
         float(placing.stock[1][2]),
+        max(float(placing.parts[0][2] - placing.stock[0][2]), 0.0),
+        made=made.faces,
     )
     progress(0.6, "choosing tools")
     if only is None and setup.id not in made.faced and not _is_side_of_outline(build, made, up):

@@ -10,7 +10,7 @@ from fenrik.core.build import Build
 from fenrik.core.errors import fail
 from fenrik.core.frames import AXES, Points
 from fenrik.core.job import EXTENDED_OFFSETS, PLAIN_OFFSETS, Setup
-from fenrik.core.planning.coverage import Uncovered, coverage, what_is_made
+from fenrik.core.planning.coverage import Uncovered, coverage
 from fenrik.core.planning.route import RouteProposal, propose_route, with_route
 from fenrik.core.progress import Progress, silent
 from fenrik.core.recipe import Recipe
@@ -68,9 +68,9 @@ class _Sides:
         self.total = RouteProposal(
             **{k: [*getattr(self.total, k), *getattr(found, k)] for k in RouteProposal.model_fields}
         )
-        made = what_is_made(self.build).faces
+        still = {frozenset(u.faces) for u in coverage(self.build).uncovered}
         for left in found.uncovered:
-            (self.partly if made & set(left.faces) else self.told).append(left)
+            (self.told if frozenset(left.faces) in still else self.partly).append(left)
 
     def left(self) -> list[Uncovered]:
         """What no operation makes in the end, with the reasons that the sides gave, and what is made only in part."""

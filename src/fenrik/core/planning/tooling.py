@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from fenrik.core.tools import Tool
 from fenrik.core.tools.cutters import (
+    BackBoringBar,
     BallCutter,
     BullNoseCutter,
     ChamferMill,
@@ -19,6 +20,8 @@ from fenrik.core.tools.cutters import (
 )
 
 SAME_MM = 0.01
+BESIDE_MM = 0.4
+"""Room in a hole that a back boring bar needs, both sides together."""
 
 
 @dataclass
@@ -106,6 +109,20 @@ class Toolbox:
     def reamer(self, diameter_mm: float) -> Tool | None:
         return next(
             (t for t in self.all if isinstance(t.cutter, Reamer) and abs(t.cutter.diameter_mm - diameter_mm) < 0.02),
+            None,
+        )
+
+    def back_boring_bar(self, diameter_mm: float, hole_mm: float, deep_mm: float) -> Tool | None:
+        """A bar that cuts a diameter, goes through a hole, and reaches below its depth."""
+        return next(
+            (
+                t
+                for t in self.all
+                if isinstance(t.cutter, BackBoringBar)
+                and abs(t.cutter.diameter_mm - diameter_mm) < 0.02
+                and t.cutter.passing_mm + BESIDE_MM <= hole_mm
+                and t.stick_out_mm >= deep_mm + t.cutter.flute_length_mm
+            ),
             None,
         )
 

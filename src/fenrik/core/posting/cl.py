@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from fenrik.core.frames import Points
-from fenrik.core.toolpath import Motion, Toolpath
+from fenrik.core.toolpath import ORIENTED, Motion, Toolpath
 from fenrik.core.tools import Tool
+from fenrik.core.tools.cutters import BackBoringBar
 from fenrik.core.tools.profile import apt_parameters
 
 FLATTEN_MM = 0.001
@@ -27,14 +27,19 @@ def cutter_location(number: int, name: str, tool: Tool, rpm: float, path: Toolpa
         f"SPINDL/ {rpm:.0f},RPM,CLW",
         "COOLNT/ ON" if tool.coolant else "COOLNT/ OFF",
     ]
-    return "\n".join([*head, *_motions(flat.point, flat.axis, flat.feed), "COOLNT/ OFF", "SPINDL/ OFF", "FINI", ""])
+    return "\n".join([*head, *_motions(flat, rpm, tool), "COOLNT/ OFF", "SPINDL/ OFF", "FINI", ""])
 
 
-def _motions(point: Points, axis: Points, feed: Points) -> list[str]:
+def _motions(flat: Toolpath, rpm: float, tool: Tool) -> list[str]:
     lines: list[str] = []
-    rows = np.hstack([point, axis])
-    current = -1.0
-    for row, rate in zip(rows.tolist(), feed.tolist(), strict=True):
+    rows = np.hstack([flat.point, flat.axis])
+    edge = tool.cutter.edge_deg if isinstance(tool.cutter, BackBoringBar) else 0.0
+    spindles = {1: f"{rpm:.0f},RPM,CLW", -1: f"{rpm:.0f},RPM,CCLW", 0: "OFF", ORIENTED: f"ORIENT,{edge:g}"}
+    current, turning = -1.0, 1
+    for row, rate, spindle in zip(rows.tolist(), flat.feed.tolist(), flat.spindle.tolist(), strict=True):
+        if spindle != turning:
+            lines.append(f"SPINDL/ {spindles[spindle]}")
+            turning = spindle
         if rate <= 0:
             lines.append("RAPID")
         elif rate != current:

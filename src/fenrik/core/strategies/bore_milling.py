@@ -55,8 +55,7 @@ def bore_milling(inputs: StrategyInputs, params: BoreMilling) -> Outcome:
     """
     place = Workplace.of(inputs, params)
     need_targets(inputs.targets.holes, inputs, "hole", "Pick bores, or a sketch with circles.")
-    free = [h for h in inputs.targets.holes if not place.kept_out(h.place, h.label)]
-    fits = [h for h in free if _fits(place, params, h)]
+    fits = [h for h in place.holes_from_above() if _fits(place, params, h)]
     builder = place.builder()
     order = visiting_order(np.array([h.xy for h in fits]).reshape(-1, 2), params.order)
     for number, k in enumerate(order.tolist()):

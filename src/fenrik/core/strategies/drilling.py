@@ -115,10 +115,8 @@ def drilling(inputs: StrategyInputs, params: Drilling) -> Outcome:
         FenrikError: when there is no hole at all.
     """
     place = Workplace.of(inputs, params)
-    holes = inputs.targets.holes
-    need_targets(holes, inputs, "hole", "Pick bores, or a sketch with points or circles.")
-    free = [h for h in holes if not place.kept_out(h.place, h.label)]
-    jobs = [(h, z) for h in free if (z := depth_of(inputs, params, h, place)) is not None]
+    need_targets(inputs.targets.holes, inputs, "hole", "Pick bores, or a sketch with points or circles.")
+    jobs = [(h, z) for h in place.holes_from_above() if (z := depth_of(inputs, params, h, place)) is not None]
     builder = place.builder()
     feed = inputs.feeds.cutting
     cutter = inputs.tool.cutter

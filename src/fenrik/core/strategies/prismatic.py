@@ -18,7 +18,7 @@ from fenrik.core.sketches import Curve
 from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import MM, OBSTACLE_CLEARANCE_MM, CommonParams, StrategyInputs, require
 from fenrik.core.strategies.linking import Landscape
-from fenrik.core.strategies.targets import Target
+from fenrik.core.strategies.targets import HolePlace, Target
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.tools import cutter_profile
 from fenrik.core.tools.cutters import BallCutter, BullNoseCutter, Cutter, TaperedCutter
@@ -187,6 +187,22 @@ class Workplace:
         (x0, y0), (x1, y1) = a - FENCE_MM, b + FENCE_MM
         frame = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])
         return union(fenced, difference([frame], self.inputs.stay_in))
+
+    def holes_from_above(self) -> list[HolePlace]:
+        """The targets that a tool from above gets at; those that are fenced off, or lie under a narrower bore, are
+        told."""
+        return [h for h in self.inputs.targets.holes if not self.kept_out(h.place, h.label) and not self._under(h)]
+
+    def _under(self, hole: HolePlace) -> bool:
+        if hole.diameter <= hole.neck + 1e-6:
+            return False
+        self.skip(
+            hole.label,
+            f"⌀{hole.diameter:g} lies under a bore of ⌀{hole.neck:g}: it opens on the other side.",
+            (hole.x, hole.y, hole.bottom),
+            "Turn the part over, or bore it back through the hole.",
+        )
+        return True
 
     def kept_out(self, place: tuple[float, float, float], label: str) -> bool:
         """Whether a place is fenced off; then it is told."""

@@ -45,10 +45,10 @@ STRATEGIES: dict[str, tuple[type[BaseModel], Callable[..., Outcome], int]] = {
     "pocket clearing": (PocketClearing, pocket_clearing, 4),
     "contour": (Contour, contour, 3),
     "slot": (Slot, slot, 3),
-    "drilling": (Drilling, drilling, 3),
-    "bore milling": (BoreMilling, bore_milling, 3),
+    "drilling": (Drilling, drilling, 4),
+    "bore milling": (BoreMilling, bore_milling, 4),
     "back boring": (BackBoring, back_boring, 1),
-    "thread milling": (ThreadMilling, thread_milling, 3),
+    "thread milling": (ThreadMilling, thread_milling, 4),
     "edge chamfer": (EdgeChamfer, edge_chamfer, 3),
     "engraving": (Engraving, engraving, 3),
 }

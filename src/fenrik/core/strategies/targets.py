@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field, replace
 from typing import Annotated, Literal
 
@@ -128,6 +129,7 @@ class HolePlace:
         mouth_deg: included angle of that cone.
         threads: names of the threads whose tap drill it is.
         far: the far end of a through hole.
+        neck: narrowest diameter above it; none is infinite.
     """
 
     x: float
@@ -142,6 +144,7 @@ class HolePlace:
     mouth_deg: float = 0.0
     threads: tuple[str, ...] = ()
     far: FarSide | None = None
+    neck: float = math.inf
 
     @property
     def xy(self) -> Points:

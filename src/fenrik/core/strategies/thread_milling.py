@@ -87,8 +87,7 @@ def thread_milling(inputs: StrategyInputs, params: ThreadMilling) -> Outcome:
     """
     place = Workplace.of(inputs, params)
     need_targets(inputs.targets.holes, inputs, "hole", "Pick bores, or a sketch with circles.")
-    free = [h for h in inputs.targets.holes if not place.kept_out(h.place, h.label)]
-    jobs = [(h, size) for h in free if (size := _size_of(place, params, h)) is not None]
+    jobs = [(h, size) for h in place.holes_from_above() if (size := _size_of(place, params, h)) is not None]
     builder = place.builder()
     order = visiting_order(np.array([h.xy for h, _ in jobs]).reshape(-1, 2), params.order)
     for number, k in enumerate(order.tolist()):
