@@ -16,8 +16,8 @@ from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.job import Setup
 from fenrik.core.stock import Bodies, Stock, brick_mesh, changed_bricks, cut
 from fenrik.core.stock.mesh import brick_count
-from fenrik.core.toolpath import Toolpath
-from fenrik.core.tools import cutter_profile
+from fenrik.core.toolpath import ORIENTED, Toolpath
+from fenrik.core.tools.profile import cutting_profile
 
 MOMENTS = 12
 FLATTEN_MM = 0.005
@@ -75,6 +75,7 @@ class Player:
         path = Toolpath.plain(
             c["point"][rows], c["motion"][rows], c["centre"][rows], c["kind"][rows], np.zeros(len(rows))
         )
+        path.spindle[:] = c["spindle"][rows]
         if begin == 0:
             path = Toolpath.joined([path.rows(np.array([0])), path])
         path.motion[0] = 0
@@ -83,9 +84,10 @@ class Player:
         tools = c["tool"][np.maximum(owner, 0)]
         fresh = c["fresh"][np.maximum(owner, 0)]
         starts = np.where(fresh[1:, None], flat.point[1:], flat.point[:-1])
-        ends, tools = flat.point[1:], tools[1:]
+        able = flat.spindle[1:] != ORIENTED
+        starts, ends, tools = starts[able], flat.point[1:][able], tools[1:][able]
         for a, b in _stretches(tools):
-            profile = cutter_profile(self.build.job.tool(int(tools[a])).cutter)
+            profile = cutting_profile(self.build.job.tool(int(tools[a])).cutter)
             stock, _ = cut(stock, starts[a:b], ends[a:b], Bodies(profile))
         return stock
 

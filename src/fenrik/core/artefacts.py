@@ -63,6 +63,7 @@ def pack_proof(proof: Proof, zero: Points) -> bytes:
         motion=path.motion,
         centre=path.centre,
         kind=path.kind,
+        spindle=path.spindle,
         feed=path.feed,
         fresh=motions.fresh,
         operation=motions.operation,
