@@ -95,7 +95,7 @@ def test_geometry_is_picked_for_a_pocket_and_taken_out_again(page, job, client):
         ("drilling", [{"kind": "faces", "faces": [{"surface": "cylinder", "radius_mm": 2.5, "concave": True}]}]),
         ("bore milling", [{"kind": "sketch", "sketch": "rings"}]),
         ("thread milling", [{"kind": "faces", "faces": [{"surface": "cylinder", "radius_mm": 2.5, "concave": True}]}]),
-        ("edge chamfer", [{"kind": "outline"}]),
+        ("edge chamfer", []),
         ("engraving", [{"kind": "sketch", "sketch": "lines"}]),
     ],
 )
@@ -111,6 +111,9 @@ def test_each_operation_is_added_computed_and_seen(page, job, client, strategy, 
     client.post(f"/api/jobs/{job}/tools/take", json={"numbers": numbers})
     ready(page, f"/jobs/{job}/route")
     add(page, strategy)
+    if strategy == "edge chamfer":
+        page.get_by_role("button", name="All sharp edges").click()
+        expect(page.locator(".sheet").get_by_text("sharp edges of the part")).to_be_visible()
     change = (
         [{"op": "set", "path": "operations/10/params/targets", "value": targets, "check": False}] if targets else []
     )

@@ -31,6 +31,7 @@ from fenrik.core.strategies.targets import (
     HolePlace,
     MaterialSide,
     OutlineTarget,
+    SharpEdgesTarget,
     SketchTarget,
     Target,
     Targets,
@@ -43,6 +44,7 @@ FLATTEN_MM = 1e-3
 UPRIGHT = 1 - 1e-6
 TOUCH_MM = 0.02
 BELOW_MM = 0.02
+SHARP_DEG = 60.0
 
 
 @dataclass
@@ -181,6 +183,8 @@ class Targeting:
             edges = [find_edge(self.solid, e, f"{field}.edges.{j}") for j, e in enumerate(target.edges)]
             return Targets(chains=self._rounded_chains(edges, "edges"))
         faces = [i for j, f in enumerate(target.faces) for i in find_faces(self.solid, f, f"{field}.faces.{j}")]
+        if isinstance(target, SharpEdgesTarget):
+            return Targets(chains=self._chains_of(self._sharp(faces, field), "sharp edges"))
         flat = [i for i in faces if self._looks_up(i)]
         edges = [e for i in flat for loop in self.solid.faces[i].loops for e in loop]
         return Targets(
@@ -200,6 +204,25 @@ class Targeting:
             rounded = [radius[f] for f in beside if f in radius and self._rises(f, e)]
             groups.setdefault(round(min(rounded, default=0.0), 4), []).append(e)
         return [replace(c, fillet_mm=r) for r, own in groups.items() for c in self._chains_of(own, label)]
+
+    def _sharp(self, faces: list[int], field: str) -> list[int]:
+        """The level edges, of some faces or of all, from which the part falls away to both sides and over which nothing
+        stands. Chamfers and fillets have none: their faces meet at less than `SHARP_DEG`."""
+        if not self.solid.is_exact:
+            raise fail(field, "are not known of a mesh.", "Use an exact model, or pick the outline.", "sharp edges")
+        near = {e for i in faces for loop in self.solid.faces[i].loops for e in loop}
+        found = []
+        for number, edge in enumerate(self.solid.edges):
+            if edge.turn != "convex" or edge.angle_deg < SHARP_DEG or (faces and number not in near):
+                continue
+            low, high = self._heights(number)
+            into = np.array(edge.into) @ self.frame.rotation
+            if np.any(into[:, 2] > LEVEL_MM) or high - low > LEVEL_MM:
+                continue
+            on_top = self.frame.to_local(np.array(edge.middle)) + SIDE_MM * into[int(into[:, 2].argmax())]
+            if not self.shadow.covers(high + BELOW_MM, on_top[None, :2])[0]:
+                found.append(number)
+        return found
 
     def _rises(self, face: int, edge: int) -> bool:
         """Whether a face goes up from a level edge."""
@@ -263,7 +286,7 @@ class Targeting:
             wanted = [c for i, own in curves.items() if not target.items or i in target.items for c in own]
             rings = from_shape(region_of(join_curves(wanted), FLATTEN_MM))
             return Targets(areas=[Area(rings, level, target.sketch, fenced=True)])
-        if isinstance(target, OutlineTarget):
+        if isinstance(target, OutlineTarget | SharpEdgesTarget):
             raise fail(field, "is not an area with a floor.", "Pick floors, walls or closed curves.", target.kind)
         if isinstance(target, EdgesTarget):
             chains = self._chains(target, field).chains

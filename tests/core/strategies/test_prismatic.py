@@ -12,6 +12,7 @@ from fenrik.core.build import Build
 from fenrik.core.copies import MirrorCopies, copied
 from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.errors import FenrikError
+from fenrik.core.inputs import targets_of
 from fenrik.core.job import parse_job
 from fenrik.core.posting import read_program
 from fenrik.core.report import setup_report, setup_sheet
@@ -21,7 +22,7 @@ from fenrik.core.strategies.contour import offset_chain
 from fenrik.core.strategies.engraving import medial_axis
 from fenrik.core.toolpath import Kind, Motion
 from fenrik.core.toolpath.tour import visiting_order
-from parts import box, cut, cylinder, fuse, obround, round_upright_edges
+from parts import box, chamfer, cut, cylinder, fuse, obround, round_upright_edges
 
 DRILL5 = {"kind": "drill", "diameter_mm": 5, "point_deg": 118}
 CHAMFER = {"kind": "chamfer mill", "diameter_mm": 10, "tip_diameter_mm": 1, "included_deg": 90, "flute_length_mm": 5}
@@ -447,6 +448,32 @@ def test_a_chamfer_has_its_width():
     removed = 60 * 40 * 20 - volume(build.stock_after(build.job.operations[0]))
     # A prism of half a square millimetre along 200 mm, mitred at the corners (closed form: 0.5·(200 − 8/3)).
     assert removed == pytest.approx(0.5 * (200 - 8 / 3), rel=0.06)  # cells of 0.25 mm
+
+
+def sharp_piece():
+    """60 × 40 × 20 with a step, a bore, a groove from the side (overhung), and one edge that has its chamfer."""
+    groove = box(-1, -1, 5, 10, 60, 5)
+    body = cut(box(0, 0, 0, 60, 40, 20), box(40, -1, 12, 30, 50, 20), cylinder(20, 20, -1, 5, 40), groove)
+    return chamfer(body, 2, lambda a, b, m: max(abs(p[1]) + abs(p[2] - 20) for p in (a, b, m)) < 1e-6)
+
+
+def test_all_sharp_edges_of_the_part_or_of_a_face_in_one_pick():
+    build = one(sharp_piece(), {"strategy": "edge chamfer"}, CHAMFER, lambda b: [{"kind": "sharp edges"}])
+    chains = targets_of(build, build.job.operations[0]).chains
+    lengths = {z: sum(c.curve.length_mm() for c in chains if abs(c.level - z) < 1e-6) for z in (20, 12, 5, 0)}
+    # The rim without the side that has its chamfer (38 + 40 + 38) and the mouth of the bore; three sides of the step.
+    assert lengths[20] == pytest.approx(116 + 10 * np.pi, abs=1e-3)
+    assert lengths[12] == pytest.approx(80)
+    assert lengths[5] == lengths[0] == 0
+    assert run(build).toolpath.cut_length_mm() > 200
+    step = one(
+        sharp_piece(),
+        {"strategy": "edge chamfer"},
+        CHAMFER,
+        lambda b: [{"kind": "sharp edges", "faces": faces(b, floor_at(12.0))[0]["faces"]}],
+    )
+    chains = targets_of(step, step.job.operations[0]).chains
+    assert sum(c.curve.length_mm() for c in chains) == pytest.approx(80)
 
 
 def test_a_wall_beside_an_edge_shortens_the_chamfer_and_is_told():

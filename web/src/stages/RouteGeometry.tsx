@@ -9,8 +9,10 @@ import { referencesTo } from "./PartSheet";
 export const FENCES = [["stay_in", "Stay inside of", "everywhere"], ["keep_out", "Keep out of", "nothing"]] as const;
 
 const words = (t: Target): string => {
-  if (t.kind === "faces") return `${t.faces.length} face${t.faces.length > 1 ? "s" : ""}`;
-  if (t.kind === "edges") return `${t.edges.length} edge${t.edges.length > 1 ? "s" : ""}`;
+  const many = (n: number, what: string) => `${n} ${what}${n > 1 ? "s" : ""}`;
+  if (t.kind === "faces") return many(t.faces.length, "face");
+  if (t.kind === "edges") return many(t.edges.length, "edge");
+  if (t.kind === "sharp edges") return `sharp edges of ${t.faces?.length ? many(t.faces.length, "face") : "the part"}`;
   if (t.kind === "sketch") return `sketch ${t.sketch}${t.items?.length ? `: ${t.items.join(", ")}` : ""}`;
   return "outline of the part";
 };
@@ -28,6 +30,10 @@ export function RouteGeometry({ operation: o }: { operation: Operation }) {
     const faces = found.filter((r) => !("edge" in r)) as FaceSelector[], edges = found.filter((r) => "edge" in r) as EdgeReference[];
     const more: Target[] = [...(faces.length ? [{ kind: "faces" as const, faces }] : []), ...(edges.length ? [{ kind: "edges" as const, edges }] : [])];
     if (!(await put([...targets, ...more], `${o.number} geometry`))) view.set({ faces: [], edges: [] });
+  };
+  const takeSharp = async () => {
+    const faces = view.faces.length ? (await referencesTo(job.id, view.faces, [])) as FaceSelector[] : [];
+    if (!(await put([...targets, { kind: "sharp edges", faces }], "sharp edges"))) view.set({ faces: [], edges: [] });
   };
   const takeHeight = async (end: "top" | "bottom") => {
     const [face] = await referencesTo(job.id, view.faces, []);
@@ -51,6 +57,7 @@ export function RouteGeometry({ operation: o }: { operation: Operation }) {
       <Group gap={6} mt={4}>
         <Button size="compact-sm" variant={picked ? "filled" : "default"} disabled={!picked} onClick={takePicked}>{picked ? `Take what is picked (${picked})` : "Take what is picked"}</Button>
         <Button size="compact-sm" variant="default" disabled={targets.some((t) => t.kind === "outline")} onClick={() => put([...targets, { kind: "outline" }], "outline")}>Outline</Button>
+        {o.params.strategy === "edge chamfer" && <Button size="compact-sm" variant="default" onClick={takeSharp}>{view.faces.length ? `Sharp edges of ${view.faces.length} picked` : "All sharp edges"}</Button>}
       </Group>
       {job.doc.sketches.length > 0 && (
         <Select size="xs" mt={6} aria-label="Sketch to follow" placeholder="Add a sketch" value={null} data={job.doc.sketches.map((s) => ({ value: s.id, label: s.name || s.id }))}

@@ -115,12 +115,12 @@ def _named(operation: Operation) -> set[str] | None:
         return None
     names: set[str] = set()
     for target in params.targets:
-        if target.kind == "outline":
+        if target.kind == "outline" or (target.kind == "sharp edges" and not target.faces):
             return None
         if target.kind == "sketch":
             names.add(target.sketch)
             continue
-        items = target.faces if target.kind == "faces" else target.edges
+        items = target.edges if target.kind == "edges" else target.faces
         if any("kind" not in i.model_dump() and "edge" not in i.model_dump() for i in items):
             return None
         names |= {key_of("picked", 1, item=i) for i in items}

@@ -35,6 +35,13 @@ class EdgesTarget(_Target):
     edges: list[EdgeReference] = Field(min_length=1, max_length=5000, title="Edges")
 
 
+class SharpEdgesTarget(_Target):
+    """The sharp edges that look upwards, of some faces or of the whole part."""
+
+    kind: Literal["sharp edges"] = "sharp edges"
+    faces: list[FaceReference | FaceRule] = Field(default_factory=list, max_length=2000, description="empty: all")
+
+
 class SketchTarget(_Target):
     """Curves and points of a sketch."""
 
@@ -49,7 +56,9 @@ class OutlineTarget(_Target):
     kind: Literal["outline"] = "outline"
 
 
-Target = Annotated[FacesTarget | EdgesTarget | SketchTarget | OutlineTarget, Field(discriminator="kind")]
+Target = Annotated[
+    FacesTarget | EdgesTarget | SharpEdgesTarget | SketchTarget | OutlineTarget, Field(discriminator="kind")
+]
 MaterialSide = Literal["left", "right", ""]
 
 
