@@ -145,52 +145,63 @@ def check_rapids(
     motions: ProgramMotions, rows: NDArray, removed: Points, times: Points, inputs: ProofInputs
 ) -> list[Finding]:
     """Rapids that took material with them."""
-    least = 1e-3 * inputs.stock.lattice.cell_mm**2
-    bad = rows[(removed[rows] > least) & np.isin(motions.path.kind[rows], [Kind.RAPID, Kind.RETRACT])]
-    found = []
-    for run in runs_of(bad)[:MAX_FINDINGS_OF_A_KIND]:
-        worst = run[removed[run].argmax()]
-        found.append(
-            finding_at(
-                motions,
-                worst,
-                times,
-                inputs.zero,
-                kind="rapid in stock",
-                severity="fault",
-                amount=float(removed[run].sum()),
-                unit="mm³",
-                count=len(run),
-                bodies=["cutter", "stock"],
-                message=f"The cutter goes through {removed[run].sum():.2f} mm³ of stock at rapid.",
-                advice="Raise the retract height, or check the start height of this operation.",
-            )
-        )
-    return found
+    bad = rows[np.isin(motions.path.kind[rows], [Kind.RAPID, Kind.RETRACT])]
+    return _taken(
+        motions,
+        bad,
+        removed,
+        times,
+        inputs,
+        kind="rapid in stock",
+        message="The cutter goes through {:.2f} mm³ of stock at rapid.",
+        advice="Raise the retract height, or check the start height of this operation.",
+    )
 
 
 def check_stopped(
     motions: ProgramMotions, rows: NDArray, removed: Points, times: Points, inputs: ProofInputs
 ) -> list[Finding]:
     """Feed motions that took material while the spindle stood still."""
-    least = 1e-3 * inputs.stock.lattice.cell_mm**2
     path = motions.path
-    still = (path.spindle[rows] == 0) | (path.spindle[rows] == ORIENTED)
-    bad = rows[(removed[rows] > least) & still & (path.feed[rows] > 0)]
+    bad = rows[np.isin(path.spindle[rows], [0, ORIENTED]) & (path.feed[rows] > 0)]
+    return _taken(
+        motions,
+        bad,
+        removed,
+        times,
+        inputs,
+        kind="spindle stopped",
+        message="The tool goes into {:.2f} mm³ of stock while the spindle stands still.",
+        advice="Start the spindle before this motion.",
+    )
+
+
+def _taken(
+    motions: ProgramMotions,
+    rows: NDArray,
+    removed: Points,
+    times: Points,
+    inputs: ProofInputs,
+    kind: str,
+    message: str,
+    advice: str,
+) -> list[Finding]:
+    """A finding for each run of motions that took material and should not; the volume goes into the message."""
+    bad = rows[removed[rows] > 1e-3 * inputs.stock.lattice.cell_mm**2]
     return [
         finding_at(
             motions,
             run[removed[run].argmax()],
             times,
             inputs.zero,
-            kind="spindle stopped",
+            kind=kind,
             severity="fault",
             amount=float(removed[run].sum()),
             unit="mm³",
             count=len(run),
             bodies=["cutter", "stock"],
-            message=f"The tool goes into {removed[run].sum():.2f} mm³ of stock while the spindle stands still.",
-            advice="Start the spindle before this motion.",
+            message=message.format(removed[run].sum()),
+            advice=advice,
         )
         for run in runs_of(bad)[:MAX_FINDINGS_OF_A_KIND]
     ]
