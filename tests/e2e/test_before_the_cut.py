@@ -157,6 +157,7 @@ def test_bodies_get_their_roles_and_the_model_is_checked_and_saved(page, job, cl
         page.get_by_role("menuitem", name="GLB").click()
     assert download.value.suggested_filename.endswith(".glb")
     stage(page, "Setups")
+    expect(page.locator(".sheet").get_by_text("Block of")).to_be_visible()
     page.get_by_role("button", name="Add a fixture").click()
     page.get_by_role("menuitem", name="body Nest").click()
     expect(page.locator(".sheet").get_by_text("Nest body")).to_be_visible()
@@ -227,6 +228,7 @@ def test_up_from_a_hole_and_turned_over(page, job):
 def test_a_vice_its_gap_and_how_it_is_closed(page, job, client):
     id_ = job("plate", stock={"kind": "box", "z_minus_mm": 6}, table_below_mm=52.5)
     ready(page, f"/jobs/{id_}/setups")
+    expect(page.locator(".sheet").get_by_text("Block of")).to_be_visible()
     page.get_by_role("button", name="Add a fixture").click()
     page.get_by_role("menuitem", name="vice").click()
     finding = page.get_by_test_id("setup-finding")

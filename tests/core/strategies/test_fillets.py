@@ -1,13 +1,20 @@
 """Floors with fillets: rounded ends reach into them, flat ones leave steps; measured on the stock and in closed form."""
 
+import json
 import math
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from prism import edges, faces, floor_at, job_for, proof, run, with_targets
+from prism import edges, faces, flat, floor_at, job_for, proof, run, with_targets
 
+from fenrik.core.build import Build
+from fenrik.core.errors import FenrikError
+from fenrik.core.job import parse_job
+from fenrik.core.solids.reading import solid_from_shape
+from fenrik.core.solids.writing import write_solid
+from fenrik.core.store import MemoryStore
 from fenrik.core.strategies.prismatic import reach_beside, rounded_end
 from fenrik.core.toolpath import Kind
 from fenrik.core.tools.cutters import BullNoseCutter
@@ -122,3 +129,13 @@ def test_the_reach_beside_a_fillet_in_closed_form():
     assert reach_beside(None, 5, 3, 0) == pytest.approx(5)
     assert reach_beside(None, 5, 3, 1) == pytest.approx(5 - math.sqrt(9 - 4), abs=1e-3)
     assert reach_beside(None, 5, 0, 0) == 5
+
+
+def test_a_floor_of_a_mesh_has_no_rim_and_says_what_to_pick_instead():
+    shape = cut(box(0, 0, 0, 60, 40, 20), box(10, 10, 8, 40, 20, 20))
+    exact = job_for(shape, [(1, {"strategy": "contour"})], {1: flat(8)})
+    data = json.loads(exact.job.model_dump_json())
+    data["part"]["file"] = "part.stl"
+    build = Build(parse_job(data), write_solid(solid_from_shape(shape), ".stl"), MemoryStore())
+    with pytest.raises(FenrikError, match="a sketch or the outline"):
+        run(with_targets(build, 10, faces(build, floor_at(8.0))))

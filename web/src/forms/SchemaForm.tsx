@@ -10,10 +10,12 @@ export type Field = {
 };
 export type ModelSchema = { title?: string; description?: string; required?: string[]; properties: Record<string, Field> };
 
+/** The schema of the job document; an open job waits for it, so that no form grows under the pointer. */
+export const useSchema = () => useQuery({ queryKey: ["schema"], queryFn: () => take(api.GET("/api/schema")), staleTime: Infinity });
+
 /** All models of the job document, as the server tells them. */
 export function useDefs(): Record<string, ModelSchema> | undefined {
-  const schema = useQuery({ queryKey: ["schema"], queryFn: () => take(api.GET("/api/schema")), staleTime: Infinity });
-  return (schema.data as { $defs?: Record<string, ModelSchema> } | undefined)?.$defs;
+  return (useSchema().data as { $defs?: Record<string, ModelSchema> } | undefined)?.$defs;
 }
 
 /** The schema of one model of the job document. */

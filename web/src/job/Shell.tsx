@@ -13,6 +13,7 @@ import { RouteBench, RouteSheet } from "../stages/Route";
 import { SetupBench, SetupSheet } from "../stages/SetupSheet";
 import { ToolBench, ToolSheet } from "../stages/Tools";
 import { Viewport } from "../viewport/Viewport";
+import { useSchema } from "../forms/SchemaForm";
 import { JobContext, useJob, useJobApi } from "./useJob";
 import { ViewContext, type View } from "./view";
 
@@ -22,8 +23,10 @@ const TITLES: Record<string, string> = { part: "Part", setups: "Setups", tools: 
 /** The whole screen of an open job. */
 export function Shell({ id, stage }: { id: string; stage: string }) {
   const { job, error } = useJobApi(id);
-  if (error) return <main style={{ padding: 40 }}><p className="fault" role="alert">{error.message}</p><Link href="/">All jobs</Link></main>;
-  if (!job) return <main style={{ padding: 40 }}><Loader /></main>;
+  const schema = useSchema();
+  const wrong = error ?? schema.error;
+  if (wrong) return <main style={{ padding: 40 }}><p className="fault" role="alert">{wrong.message}</p><Link href="/">All jobs</Link></main>;
+  if (!job || !schema.data) return <main style={{ padding: 40 }}><Loader /></main>;
   return <JobContext value={job}><Open stage={stage} /></JobContext>;
 }
 

@@ -235,24 +235,12 @@ function FixtureForms({ setup }: { setup: Setup }) {
       if (!seat) return job.setNote("Click a face of the fixture first, then the face it shall lie on.");
       view.set({ picking: "" });
       setSeat(null);
-      try {
-        await take(api.POST("/api/jobs/{job_id}/setups/{setup_id}/fixtures/{fixture_id}/seat", { params: { path: { job_id: job.id, setup_id: setup.id, fixture_id: view.fixture } }, body: { face: seat.face, on: d.on === "part" ? "part" : "fixture", fixture: d.on === "part" ? "" : d.on, target_face: d.face } }));
-        job.reload();
-      } catch (error) {
-        job.setNote((error as Error).message);
-      }
+      await job.run(() => take(api.POST("/api/jobs/{job_id}/setups/{setup_id}/fixtures/{fixture_id}/seat", { params: { path: { job_id: job.id, setup_id: setup.id, fixture_id: view.fixture } }, body: { face: seat.face, on: d.on === "part" ? "part" : "fixture", fixture: d.on === "part" ? "" : d.on, target_face: d.face } })));
     };
     document.addEventListener("fenrik-hit", hit);
     return () => document.removeEventListener("fenrik-hit", hit);
   });
-  const close = async (id: string) => {
-    try {
-      await take(api.POST("/api/jobs/{job_id}/setups/{setup_id}/fixtures/{fixture_id}/close-gap", { params: { path: { job_id: job.id, setup_id: setup.id, fixture_id: id } } }));
-      job.reload();
-    } catch (error) {
-      job.setNote((error as Error).message);
-    }
-  };
+  const close = (id: string) => job.run(() => take(api.POST("/api/jobs/{job_id}/setups/{setup_id}/fixtures/{fixture_id}/close-gap", { params: { path: { job_id: job.id, setup_id: setup.id, fixture_id: id } } })));
   return (
     <fieldset>
       <legend>Held by</legend>
