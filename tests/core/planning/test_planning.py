@@ -389,3 +389,21 @@ def test_a_tool_from_above_does_not_take_a_bore_under_a_narrower_one():
         outcome = run(with_targets(build, 10, faces(build, bore(15))))
         assert len(outcome.toolpath) == 0
         assert all("lies under a bore of ⌀22" in u.reason for u in outcome.unreached)
+
+
+def test_the_tool_with_which_the_next_setup_begins_goes_on_last():
+    build = job_for(piece(), [(1, {"strategy": "contour"}), (2, {"strategy": "contour"})], {1: flat(8), 2: flat(10)})
+    data = json.loads(build.job.model_dump_json())
+    data["setups"].append(data["setups"][0] | {"id": "below"})
+    data["operations"].append(dict(data["operations"][0], number=30, setup="below"))
+    build = build.with_job(parse_job(data))
+    for number, side in ((10, bore(2.5)), (20, bore(20))):
+        build = with_targets(build, number, faces(build, side))
+    better = propose_order(build.job, build.job.setups[0])
+    assert better.order == [20, 10]
+    assert (better.changes_before, better.changes_after) == (3, 2)
+    # On another machine nothing waits for the tool.
+    data = json.loads(build.job.model_dump_json())
+    data["machines"].append({"name": "Other"})
+    data["setups"][1]["machine"] = "Other"
+    assert propose_order(parse_job(data), parse_job(data).setups[0]).order == [10, 20]
