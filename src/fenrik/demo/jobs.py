@@ -42,6 +42,7 @@ SLIM: list[dict[str, float]] = [
     {"lower_diameter_mm": 14, "upper_diameter_mm": 22, "height_mm": 40},
     {"lower_diameter_mm": 40, "upper_diameter_mm": 46, "height_mm": 30},
 ]
+SIDES = ("x_minus_mm", "x_plus_mm", "y_minus_mm", "y_plus_mm")
 
 
 def _tool(
@@ -133,10 +134,7 @@ def _bracket() -> dict[str, Any]:
                 "dialect": "Plain ISO",
                 "stock": {
                     "kind": "box",
-                    "x_minus_mm": 3,
-                    "x_plus_mm": 3,
-                    "y_minus_mm": 3,
-                    "y_plus_mm": 3,
+                    **dict.fromkeys(SIDES, 3),
                     "z_minus_mm": 0,
                     "z_plus_mm": 1.5,
                 },
@@ -330,7 +328,7 @@ def _row(
 def _manifold() -> dict[str, Any]:
     """In a vice, then turned over; the leaning ports wait for indexed work."""
     vice = {"kind": "vice", "id": "vice", "name": "Vice", "jaw_height_mm": 7, "jaw_width_mm": 125}
-    allowances = {"x_minus_mm": 3, "x_plus_mm": 3, "y_minus_mm": 3, "y_plus_mm": 3}
+    allowances = dict.fromkeys(SIDES, 3)
     return {
         "name": "Valve manifold",
         "part": {"file": "valve-manifold.step"},
@@ -521,7 +519,7 @@ def _brackets() -> dict[str, Any]:
 
 
 def _bearing() -> dict[str, Any]:
-    """On the ledges of a vice, with room below: its collars are bored back through the shaft bores."""
+    """Cut to size before; on the ledges of a vice, with room below. Its collars are bored back through the shaft bores."""
     return {
         "name": "Winch bearing",
         "part": {"file": "winch-bearing.step"},
@@ -533,7 +531,7 @@ def _bearing() -> dict[str, Any]:
                 "id": "top",
                 "name": "Top",
                 "machine": "Gull (three-axis mill)",
-                "stock": {"kind": "box", "z_plus_mm": 1.5},
+                "stock": {"kind": "box", **dict.fromkeys(SIDES, 0), "z_plus_mm": 1.5},
                 "fixtures": [{"kind": "vice", "id": "vice", "name": "Vice", "jaws": "step", "jaw_height_mm": 10}],
                 "work_zero": {"kind": "box point", "of": "part", "at": [-1, -1, 1]},
                 "work_offset": 54,
