@@ -519,7 +519,7 @@ def _brackets() -> dict[str, Any]:
 
 
 def _bearing() -> dict[str, Any]:
-    """Cut to size before; on the ledges of a vice, with room below. Its collars are bored back through the shaft bores."""
+    """Cut to size before; on the ledges of a vice, with room below. Collars are bored back through the shaft bores."""
     return {
         "name": "Winch bearing",
         "part": {"file": "winch-bearing.step"},
