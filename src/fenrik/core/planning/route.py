@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -11,27 +10,19 @@ from pydantic import BaseModel
 
 from fenrik.core.build import Build
 from fenrik.core.cutting.load import Limits, propose
-from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.job import Job, Operation, Setup
-from fenrik.core.planning.coverage import Made, Uncovered, as_uncovered, bores_of, far_bores, from_side, what_is_made
+from fenrik.core.planning.coverage import Made, Uncovered, what_is_made
+from fenrik.core.planning.planner import Planner
 from fenrik.core.planning.tooling import Toolbox
 from fenrik.core.progress import Progress, silent
-from fenrik.core.recipe import HoleWay, Recipe
+from fenrik.core.recipe import Recipe
 from fenrik.core.recognise import Recognition
-from fenrik.core.recognise.features import Chamfer, Feature, Hole, HoleStep, Pocket, Vector
-from fenrik.core.solids import Solid, find_faces, reference_to
+from fenrik.core.recognise.features import Feature, Vector
+from fenrik.core.solids import find_faces, reference_to
 from fenrik.core.tools import Tool
-from fenrik.core.tools.cutters import Drill, Tap
 from fenrik.core.tools.running import as_cutting
 
-OVER_MM = 0.01
-CORNER_SHARE = 0.999
-BORE_SHARE = 0.85
-LEAST_MILL_MM = 0.5
 LEVEL = 1e-6
-FILLET_STEPS = 5
-NO_FAR = "it has no counterbore on its far side"
-FACING, ROUGH, REST, BORE, SPOT, DRILL, FLAT, AFTER, WALL, CHAMFER = range(10)
 
 
 class Reason(BaseModel):
@@ -54,349 +45,6 @@ class RouteProposal(BaseModel):
 def with_route(job: Job, found: RouteProposal) -> Job:
     """The job with a proposal taken."""
     return job.model_copy(update={k: [*getattr(job, k), *getattr(found, k)] for k in ("setups", "tools", "operations")})
-
-
-@dataclass
-class _Draft:
-    """Operations under way: rank, tool, name, parameters, faces."""
-
-    rank: int
-    tool: Tool
-    name: str
-    params: dict[str, Any]
-    faces: list[int]
-    rule: str
-
-
-@dataclass
-class _Planner:
-    solid: Solid
-    found: Recognition
-    recipe: Recipe
-    box: Toolbox
-    ways: dict[int, HoleWay]
-    up: np.ndarray
-    part_top: float
-    stock_top: float
-    stock_under: float
-    drafts: list[_Draft] = field(default_factory=list)
-    made: frozenset[int] = frozenset()
-    left: list[Uncovered] = field(default_factory=list)
-
-    def skip(self, feature: Feature, why: str) -> None:
-        self.left.append(as_uncovered(feature, why))
-
-    # Top and outside
-
-    def face_top(self) -> None:
-        over = self.stock_top - self.part_top
-        if not self.recipe.face_top or over <= OVER_MM:
-            return
-        tool = self.box.face_mill() or next(iter(self.box.mills(self.recipe.largest_mill_mm, 0.0)), None)
-        if tool is None:
-            return
-        step = self._stepdown(tool)
-        params: dict[str, Any] = {"strategy": "facing", "stepdown_mm": step if step < over else None}
-        self.draft(FACING, tool, "Face the top", params, [], f"{over:.2f} mm of stock over the part")
-
-    def outside(self) -> None:
-        for profile in self.found.outer_profiles if self.recipe.outside else []:
-            tool = next(iter(self.box.mills(self.recipe.largest_mill_mm, profile.height_mm)), None)
-            if tool is None:
-                self.skip(profile, f"no mill reaches {profile.height_mm:.1f} mm deep")
-                continue
-            step = self.recipe.stepover_percent / 100 * tool.cutter.diameter_mm
-            params: dict[str, Any] = {
-                "strategy": "contour",
-                "stepdown_mm": self._stepdown(tool),
-                "side_passes": 2,
-                "side_step_mm": round(max(step, 0.1), 2),
-                "lead": "arc",
-            }
-            rule = f"largest mill up to {self.recipe.largest_mill_mm:g} mm that reaches {profile.height_mm:.1f} mm"
-            self.draft(WALL, tool, "Outside", params, profile.faces, rule)
-
-    def _stepdown(self, tool: Tool) -> float:
-        return round(min(self.recipe.stepdown_percent / 100 * tool.cutter.diameter_mm, tool.cutter.flute_length_mm), 2)
-
-    # Pockets
-
-    def pockets(self) -> None:
-        for pocket in self.found.pockets:
-            if pocket.accessible is False:
-                self.skip(pocket, pocket.why or "it cannot be reached from here")
-                continue
-            self._pocket(pocket)
-
-    def _pocket(self, pocket: Pocket) -> None:
-        depth = pocket.depth_mm
-        tightest = min([r for r in pocket.corner_radii_mm if r > 0] or [np.inf])
-        mills = self.box.mills(self.recipe.largest_mill_mm, depth)
-        roughing = [t for t in mills if t.cutter.diameter_mm <= self.recipe.fit_percent / 100 * pocket.width_mm]
-        finishing = [
-            t
-            for t in mills
-            if t.cutter.diameter_mm / 2 <= tightest * CORNER_SHARE and t.cutter.diameter_mm < pocket.width_mm - 1e-3
-        ]
-        if not finishing:
-            narrow = min(2 * tightest, pocket.width_mm)
-            self.skip(pocket, f"no mill below ⌀{narrow:.2f} reaches {depth:.1f} mm deep")
-            return
-        finish = finishing[0]
-        rough = roughing[0] if roughing else finish
-        faces = pocket.floor or pocket.walls
-        allowance = self.recipe.wall_allowance_mm
-        self._clear(rough, faces, allowance, ROUGH, f"largest mill within {self.recipe.fit_percent:g} % of the width")
-        if finish.cutter.diameter_mm < rough.cutter.diameter_mm:
-            rule = f"corners of R {tightest:g} need a mill of at most ⌀{2 * tightest:g}"
-            self._clear(finish, faces, allowance, REST, rule)
-        self._walls(pocket, finish, faces, min(2 * tightest * CORNER_SHARE, pocket.width_mm - 1e-3))
-
-    def _walls(self, pocket: Pocket, finish: Tool, faces: list[int], widest: float) -> None:
-        """Finish the walls, and with them the fillet round the floor where there is one."""
-        params: dict[str, Any] = {"strategy": "contour", "lead": "arc", "top_from": "stock here", "stepdown_mm": None}
-        fillet = pocket.floor_radius_mm
-        if fillet and pocket.floor:
-            rounded = self.box.rounded(fillet, min(widest, self.recipe.largest_mill_mm), pocket.depth_mm)
-            if rounded is not None:
-                rule = f"the fillet R {fillet:g} round the floor needs a mill with that corner"
-                self.draft(WALL, rounded, "Walls and fillets", params, faces, rule)
-                return
-            params["stepdown_mm"] = round(fillet / FILLET_STEPS, 3)
-            self.skip(pocket, f"no mill with a corner of R {fillet:g}: a flat one leaves steps in its fillet")
-        elif self.recipe.wall_allowance_mm <= 0:
-            return
-        if not pocket.floor:
-            params |= {"bottom_mm": -self.recipe.break_through_mm}
-        self.draft(WALL, finish, "Walls", params, faces, "walls are finished to size at their full depth")
-
-    def _clear(self, tool: Tool, faces: list[int], allowance: float, rank: int, rule: str) -> None:
-        params = {
-            "strategy": "pocket clearing",
-            "stepover_mm": round(self.recipe.stepover_percent / 100 * tool.cutter.diameter_mm, 3),
-            "stepdown_mm": self._stepdown(tool),
-            "allowance_mm": allowance,
-            "break_through_mm": self.recipe.break_through_mm,
-        }
-        name = "Rough pockets" if rank == ROUGH else "Rest in corners"
-        self.draft(rank, tool, name, params, faces, rule)
-
-    # Holes
-
-    def holes(self) -> None:
-        for hole in self.found.holes:
-            way: HoleWay = next((self.ways[f] for f in hole.faces if f in self.ways), "automatic")
-            if way != "leave":
-                self._hole(hole, way)
-
-    def _hole(self, hole: Hole, way: HoleWay) -> None:
-        """The bores of a hole from this side: the narrowest, those above it, and (bored back) the one below it."""
-        if not any(s.kind in ("bore", "counterbore") for s in hole.steps):
-            self.skip(hole, "it has no cylindrical bore")
-            return
-        here = from_side(hole, self.up)
-        bores = bores_of(here)
-        core = min(bores, key=lambda s: s.diameter_mm)
-        narrowest = bores.index(core)
-        far = far_bores(here)
-        bar = self._bar_for(here, core, far, way)
-        if not self.made & set(core.faces):
-            below = sum(s.depth_mm for s in here.steps[here.steps.index(core) + 1 :])
-            through = below + self.stock_under if bar is not None else 0.0
-            drawn = sum(s.depth_mm for s in here.steps[: here.steps.index(core) + 1])
-            if not self._core(here, core, drawn + through, "automatic" if way == "back boring" else way, through):
-                return
-            self._spot(here, core, way)
-        for step in bores[:narrowest]:
-            if step.diameter_mm <= core.diameter_mm + OVER_MM or self.made & set(step.faces):
-                continue
-            depth = sum(s.depth_mm for s in here.steps[: here.steps.index(step) + 1])
-            if not self._mill_bore(step.diameter_mm, depth, step.faces, "counterbores are milled"):
-                self.skip(hole, f"no mill for its counterbore ⌀{step.diameter_mm:g}")
-        if bar is not None:
-            rule = "counterbores on the far side are bored back"
-            self.draft(AFTER, bar, "Bore back", {"strategy": "back boring"}, far[0].faces, rule)
-        elif far and way != "back boring" and not all(self.made & set(s.faces) for s in far):
-            self.skip(hole, f"its counterbore ⌀{far[-1].diameter_mm:g} opens on the other side")
-
-    def _bar_for(self, hole: Hole, core: HoleStep, far: list[HoleStep], way: HoleWay) -> Tool | None:
-        """The bar for a counterbore on the far side, where one is wanted; told where there is none."""
-        if way != "back boring" or (far and self.made & set(far[0].faces)):
-            return None
-        if len(far) != 1:
-            self.skip(hole, f"it has {len(far)} counterbores on its far side; a bar makes one" if far else NO_FAR)
-            return None
-        deep = sum(s.depth_mm for s in hole.steps)
-        bar = self.box.back_boring_bar(far[0].diameter_mm, core.diameter_mm, deep)
-        if bar is None:
-            what = f"⌀{far[0].diameter_mm:g} goes through ⌀{core.diameter_mm:g} and reaches {deep:.1f} mm deep"
-            self.skip(hole, f"no back boring bar of {what}")
-        return bar
-
-    def _spot(self, hole: Hole, core: HoleStep, way: HoleWay) -> None:
-        """Spot a drilled hole, with its chamfer where the spot drill has its angle."""
-        mouth = hole.steps[0] if hole.steps[0].kind in ("chamfer", "countersink") else None
-        spot = self.box.spot()
-        small = core.diameter_mm <= self.recipe.spot_up_to_mm
-        if self.recipe.spot_holes and spot is not None and small and way != "bore milling" and self._is_drilled(core):
-            angle = mouth.angle_deg if mouth else None
-            name = "Spot" if mouth is None or abs((angle or 0) - 90) > 1 else "Spot with chamfer"
-            self.draft(
-                SPOT, spot, name, {"strategy": "drilling", "cycle": "spot"}, core.faces, "drilled holes are spotted"
-            )
-
-    def _is_drilled(self, core: HoleStep) -> bool:
-        return any(d.rank == DRILL and set(d.faces) & set(core.faces) for d in self.drafts)
-
-    def _core(self, hole: Hole, core: HoleStep, depth: float, way: HoleWay, beyond: float) -> bool:
-        """Drill, mill, ream or tap the narrowest bore; False (and told) where no tool does.
-
-        Args:
-            beyond: how much of the depth lies below the bore itself and is opened with it.
-        """
-        diameter = core.diameter_mm
-        thread = [n for n in hole.threads if standard_threads()[n].series == "metric coarse"]
-        tapped = way == "tap" or (way == "automatic" and self.recipe.threads == "tap")
-        tap = self.box.tap(thread) if tapped else None
-        reamer = self.box.reamer(diameter)
-        ream = reamer is not None and (way == "ream" or (way == "automatic" and self.recipe.ream != "never"))
-        milled = way == "bore milling" or (way == "automatic" and diameter > self.recipe.mill_over_mm)
-        if ream and reamer is not None:
-            rule = "reamed holes are drilled smaller"
-            if not self._drill(hole, core, diameter - 0.2, depth, 0.6, rule, beyond):
-                self.skip(hole, f"no drill a little below ⌀{diameter:g} for reaming")
-                return False
-            self.draft(
-                AFTER,
-                reamer,
-                f"Ream ⌀{diameter:g}",
-                {"strategy": "drilling", "cycle": "ream"},
-                core.faces,
-                "H7 bores are reamed",
-            )
-            return True
-        drilled = not milled and self._drill(
-            hole,
-            core,
-            diameter,
-            depth,
-            self.recipe.drill_short_mm,
-            f"drill of ⌀{diameter:g}, at most {self.recipe.drill_short_mm:g} mm smaller",
-            beyond,
-        )
-        why = self._why_milled(diameter, milled)
-        if not drilled and not self._mill_bore(diameter, depth, core.faces, why, beyond=beyond):
-            self.skip(hole, f"no drill of ⌀{diameter:g} reaches {depth:.1f} mm deep, and no mill goes in")
-            return False
-        if tap is not None:
-            self._tap(hole, tap, core, depth - beyond)
-        elif thread and (way == "thread milling" or (way == "automatic" and self.recipe.threads == "mill")):
-            mill = self.box.thread_mill(standard_threads()[thread[0]].pitch_mm, diameter)
-            if mill is None:
-                self.skip(hole, f"no thread mill for {thread[0]}")
-                return False
-            self.draft(
-                AFTER,
-                mill,
-                f"Thread {thread[0]}",
-                {"strategy": "thread milling", "thread": thread[0]},
-                core.faces,
-                "threads are milled",
-            )
-        return True
-
-    def _tap(self, hole: Hole, tap: Tool, core: HoleStep, depth: float) -> None:
-        """Tap a bore; no deeper than the tap cuts, and told where that is less than half a diameter."""
-        cutter = tap.cutter
-        assert isinstance(cutter, Tap)
-        params: dict[str, Any] = {"strategy": "drilling", "cycle": "tap"}
-        most = cutter.flute_length_mm - cutter.lead_mm - self.recipe.break_through_mm
-        if depth > most and most < cutter.diameter_mm / 2:
-            cuts = cutter.flute_length_mm - cutter.lead_mm
-            self.skip(
-                hole, f"tap T{tap.number} cuts full threads over {cuts:.1f} mm only; the bore is {depth:.1f} deep"
-            )
-            return
-        if depth > most:
-            params |= {"depth_mm": round(min(2 * cutter.diameter_mm, most), 2), "depth_from": "tip"}
-        self.draft(AFTER, tap, f"Tap {cutter.thread}", params, core.faces, "bores of tap-drill size are tapped")
-
-    def _why_milled(self, diameter: float, by_rule: bool) -> str:
-        if by_rule:
-            return f"holes over {self.recipe.mill_over_mm:g} mm are milled"
-        return f"there is no drill of ⌀{diameter:g}"
-
-    def _drill(
-        self, hole: Hole, core: HoleStep, diameter: float, depth: float, short: float, rule: str, beyond: float
-    ) -> bool:
-        point = 0.35 * diameter + (self.recipe.break_through_mm if hole.through else 0.0)
-        tool = self.box.drill(diameter, short, depth + point)
-        if tool is None:
-            return False
-        deep = depth / tool.cutter.diameter_mm >= self.recipe.peck_over
-        params = {
-            "strategy": "drilling",
-            "cycle": "peck" if deep else "drill",
-            "break_through_mm": self.recipe.break_through_mm + beyond,
-        }
-        assert isinstance(tool.cutter, Drill)
-        self.draft(DRILL, tool, f"Drill ⌀{tool.cutter.diameter_mm:g}", params, core.faces, rule)
-        if not hole.through and hole.steps[-1].kind == "flat bottom":
-            self._mill_bore(core.diameter_mm, depth, core.faces, "flat bottoms are milled after drilling", FLAT)
-        return True
-
-    def _mill_bore(
-        self, diameter: float, depth: float, faces: list[int], rule: str, rank: int = BORE, beyond: float = 0.0
-    ) -> bool:
-        mills = [
-            t
-            for t in self.box.mills(self.recipe.largest_mill_mm, depth)
-            if t.cutter.diameter_mm <= BORE_SHARE * diameter
-        ]
-        if not mills or mills[0].cutter.diameter_mm < LEAST_MILL_MM:
-            return False
-        through = self.recipe.break_through_mm + beyond
-        params = {"strategy": "bore milling", "break_through_mm": through, "finish_mm": 0.1}
-        self.draft(rank, mills[0], "Mill bores", params, faces, rule)
-        return True
-
-    # Chamfers
-
-    def chamfers(self) -> None:
-        if not self.recipe.chamfers:
-            return
-        for chamfer in self.found.chamfers:
-            if all(self._looks_up(f) for f in chamfer.faces):
-                self._chamfer(chamfer)
-            else:
-                self.skip(chamfer, "it does not look upwards here")
-
-    def _looks_up(self, face: int) -> bool:
-        f = self.solid.faces[face]
-        return f.kind != "plane" or float(np.array(f.normal) @ self.up) > 0.05
-
-    def _chamfer(self, chamfer: Chamfer) -> None:
-        tool = self.box.chamfer_mill(90.0 if abs(chamfer.angle_deg - 45) < 1 else 2 * (90 - chamfer.angle_deg))
-        if tool is None:
-            self.skip(chamfer, f"no chamfer mill for {chamfer.angle_deg:.0f}°")
-            return
-        params = {"strategy": "edge chamfer", "width_mm": round(max(chamfer.width_mm * 0.7071, 0.05), 3)}
-        self.draft(CHAMFER, tool, "Chamfers", params, chamfer.faces, "chamfers of the model")
-
-    # Together
-
-    def draft(self, rank: int, tool: Tool, name: str, params: dict[str, Any], faces: list[int], rule: str) -> None:
-        """Add to an operation of the same kind and tool, or begin one."""
-        tool = self.box.take(tool)
-        same = next((d for d in self.drafts if d.rank == rank and d.tool is tool and d.params == params), None)
-        if same is None:
-            self.drafts.append(_Draft(rank, tool, name, params, list(dict.fromkeys(faces)), rule))
-        else:
-            same.faces = list(dict.fromkeys([*same.faces, *faces]))
-
-    def ordered(self) -> list[_Draft]:
-        """By what must come first; inside a rank the largest tool first, rows of one tool together."""
-        return sorted(self.drafts, key=lambda d: (d.rank, -d.tool.cutter.diameter_mm, d.tool.number))
 
 
 def propose_route(
@@ -426,7 +74,7 @@ def propose_route(
     made = what_is_made(build)
     found = _still_to_make(build.recognition([look]), made, only)
     ways = {f: c.way for c in build.job.hole_choices for f in find_faces(solid, c.face, "hole_choices")}
-    planner = _Planner(
+    planner = Planner(
         solid,
         found,
         recipe,
@@ -462,7 +110,7 @@ def _is_side_of_outline(build: Build, made: Made, up: np.ndarray) -> bool:
     return any(abs(float(up @ np.array(p.direction))) < LEVEL for p in profiles)
 
 
-def _as_proposal(build: Build, setup: Setup, planner: _Planner) -> RouteProposal:
+def _as_proposal(build: Build, setup: Setup, planner: Planner) -> RouteProposal:
     job = build.job
     first = max([o.number for o in job.operations], default=0) // 10 * 10 + 10
     operations, reasons = [], []
