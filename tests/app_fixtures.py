@@ -40,6 +40,17 @@ def free_port():
         return s.getsockname()[1]
 
 
+def wait_for_answer(address):
+    """Until a server that was just started answers."""
+    for _ in range(240):
+        try:
+            httpx.get(f"{address}/api/health")
+            return
+        except httpx.HTTPError:
+            time.sleep(0.25)
+    raise AssertionError(f"{address} does not answer")
+
+
 @pytest.fixture(scope="session")
 def server():
     """Address of a freshly migrated server with the demo loaded."""
@@ -54,12 +65,7 @@ def server():
     process = subprocess.Popen([sys.executable, "-m", "fenrik.cli", "serve", "--port", str(port)], env=environment)
     address = f"http://127.0.0.1:{port}"
     try:
-        for _ in range(240):
-            try:
-                httpx.get(f"{address}/api/health")
-                break
-            except httpx.HTTPError:
-                time.sleep(0.25)
+        wait_for_answer(address)
         yield address
     finally:
         process.terminate()

@@ -2,6 +2,8 @@
 
 import io
 import json
+import subprocess
+import sys
 import threading
 import zipfile
 from concurrent.futures import ThreadPoolExecutor
@@ -13,7 +15,7 @@ import pytest
 import schemathesis
 from hypothesis import HealthCheck, given, settings
 
-from app_fixtures import decode, patch
+from app_fixtures import decode, free_port, patch, wait_for_answer
 from fenrik.app.documents import Change, apply
 from fenrik.app.layout import encode
 from fenrik.app.problems import Conflict
@@ -218,6 +220,21 @@ def test_failed_work_says_why(client, small_job, wait):
     row = client.get(f"{url}/status").json()["operations"][0]
     assert row["state"] == "failed"
     assert "wider than the tool" in row["reason"]
+
+
+def test_a_stopped_server_leaves_no_process_behind(server):
+    port = free_port()
+    process = subprocess.Popen([sys.executable, "-m", "fenrik.cli", "serve", "--port", str(port)])
+    children = []
+    try:
+        wait_for_answer(f"http://127.0.0.1:{port}")
+        children = psutil.Process(process.pid).children(recursive=True)
+        assert any("worker" in c.cmdline() for c in children)
+    finally:
+        process.terminate()
+        process.wait(30)
+    _, alive = psutil.wait_procs(children, timeout=20)
+    assert alive == []
 
 
 def test_a_killed_worker_loses_nothing(client, small_job, wait):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 import subprocess
 import sys
 import threading
@@ -18,6 +19,8 @@ def serve(host: str, port: int, workers: int) -> int:
     stop = threading.Event()
     keeper = threading.Thread(target=_keep_workers, args=(workers, stop), daemon=True)
     keeper.start()
+    # uvicorn raises the signal that stopped it once more; as an exception it lets the workers be stopped too.
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     try:
         uvicorn.run("fenrik.app.main:app", host=host, port=port, log_level="warning", timeout_graceful_shutdown=3)
     finally:

@@ -36,7 +36,7 @@ def piece():
 
 
 def proposed(recipe=None, shape=None):
-    build = job_for(shape or piece(), [], {1: flat(12)}, {"kind": "box", "z_plus_mm": 1})
+    build = job_for(shape or piece(), [], {1: flat(12)}, {"kind": "box", "z_plus_mm": 1}, cell_mm=0.4)
     found = propose_route(build, build.job.setups[0], SHOP, recipe)
     job = build.job.model_copy(update={"operations": found.operations, "tools": [*build.job.tools, *found.tools]})
     return found, build.with_job(job)

@@ -105,7 +105,7 @@ def cut(
                     origin,
                     lattice.cell_mm,
                     bodies.cutter.elements,
-                    bodies.cutter.top_mm,
+                    float(bodies.cutter.top_mm),
                     first_source,
                     dirty,
                     removed,
