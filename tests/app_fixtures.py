@@ -124,7 +124,7 @@ def wait():
     return until
 
 
-PATIENCE_MS = 60_000
+PATIENCE_MS = 120_000
 """Software WebGL beside a computing worker is slow; what never comes still fails."""
 ARGUMENTS = [
     "--no-sandbox",

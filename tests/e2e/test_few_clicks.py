@@ -25,18 +25,18 @@ def test_the_plate_from_step_to_a_route_that_leaves_nothing(page, client, tmp_pa
         with page.expect_file_chooser() as chooser:
             page.get_by_role("button", name="Choose a model file").click()
         chooser.value.set_files(file)
-        expect(page.get_by_test_id("size")).to_have_text("420 × 300 × 40 mm", timeout=30_000)
+        expect(page.get_by_test_id("size")).to_have_text("420 × 300 × 40 mm")
         stage(page, "Setups")
         page.get_by_role("button", name="Add a setup").click()
         choose(page, "Machine", "Gull")
         stage(page, "Route")
         page.get_by_role("button", name="Propose a route").click()
-        page.get_by_role("button", name="Take this route").click(timeout=60_000)
+        page.get_by_role("button", name="Take this route").click()
         rows = page.get_by_role("table", name="Route sheet").locator("tr[data-state]")
-        expect(rows).not_to_have_count(0, timeout=30_000)
+        expect(rows).not_to_have_count(0)
         clicks = page.evaluate("window.clicks")
         tab(page, "Left over")
-        expect(page.get_by_text("✓ All 174 features are made by some operation.")).to_be_visible(timeout=60_000)
+        expect(page.get_by_text("✓ All 174 features are made by some operation.")).to_be_visible()
         print(f"{clicks} clicks from STEP to the whole route (bar {MOST_CLICKS})")
         assert 5 < clicks <= MOST_CLICKS
     finally:

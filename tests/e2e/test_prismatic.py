@@ -38,16 +38,16 @@ def add(page, strategy):
 def test_from_features_to_a_proven_route_in_a_few_clicks(page, job, client):
     ready(page, f"/jobs/{job}/route")
     page.get_by_role("button", name="Propose a route").click()
-    expect(page.get_by_role("table", name="Proposed rows").get_by_text("Drill ⌀5")).to_be_visible(timeout=30_000)
+    expect(page.get_by_role("table", name="Proposed rows").get_by_text("Drill ⌀5")).to_be_visible()
     page.get_by_role("button", name="Take this route").click()
     rows = page.get_by_role("table", name="Route sheet").locator("tr[data-state]")
     expect(rows).not_to_have_count(0)
     page.locator(".sheet").get_by_role("button", name="Compute and prove").click()
-    expect(page.locator("tr[data-state='out of date'], tr[data-state=computing]")).to_have_count(0, timeout=120_000)
+    expect(page.locator("tr[data-state='out of date'], tr[data-state=computing]")).to_have_count(0)
     tab(page, "Left over")
-    expect(page.get_by_text("features are made by some operation")).to_be_visible(timeout=30_000)
+    expect(page.get_by_text("features are made by some operation")).to_be_visible()
     stage(page, "Proof")
-    expect(page.get_by_text("Findings: none")).to_be_visible(timeout=60_000)
+    expect(page.get_by_text("Findings: none")).to_be_visible()
     stage(page, "Release")
     expect(page.get_by_role("button", name="Save", exact=True)).to_be_visible()
     programs = client.get(f"/api/jobs/{job}/setups/s1/programs").json()
@@ -64,11 +64,11 @@ def test_rules_and_holes_change_what_is_proposed(page, job, client):
     assert len(document(client, job)["hole_choices"]) == 4
     page.get_by_role("button", name="Propose a route").click()
     table = page.get_by_role("table", name="Proposed rows")
-    expect(table.get_by_text("Face the top")).to_be_visible(timeout=30_000)
+    expect(table.get_by_text("Face the top")).to_be_visible()
     expect(table.get_by_text("Drill")).to_have_count(0)
     page.locator("summary", has_text="Rules").click()
     page.get_by_role("switch", name="Face the top").press("Space")
-    expect(table.get_by_text("Face the top")).to_have_count(0, timeout=30_000)
+    expect(table.get_by_text("Face the top")).to_have_count(0)
 
 
 def test_geometry_is_picked_for_a_pocket_and_taken_out_again(page, job, client):
@@ -81,7 +81,7 @@ def test_geometry_is_picked_for_a_pocket_and_taken_out_again(page, job, client):
     page.get_by_role("button", name="Take what is picked (1)").click()
     expect(page.locator(".sheet").get_by_text("1 face", exact=True)).to_be_visible()
     page.locator(".sheet").get_by_role("button", name="Compute and prove").click()
-    expect(page.locator("tr[data-state=ready]")).to_have_count(1, timeout=60_000)
+    expect(page.locator("tr[data-state=ready]")).to_have_count(1)
     page.get_by_role("button", name="Take out 1 face").click()
     expect(page.get_by_text("Nothing yet. Pick faces or edges")).to_be_visible()
 
@@ -122,7 +122,7 @@ def test_each_operation_is_added_computed_and_seen(page, job, client, strategy, 
     if change:
         client.patch(f"/api/jobs/{job}", json={"label": "targets", "changes": change}).raise_for_status()
     page.locator(".sheet").get_by_role("button", name="Compute and prove").click()
-    expect(page.locator("tr[data-state=ready]")).to_have_count(1, timeout=60_000)
+    expect(page.locator("tr[data-state=ready]")).to_have_count(1)
     expect(page.get_by_label("Kinds of motion")).to_be_visible()
 
 
@@ -193,7 +193,7 @@ def test_heights_are_seen_dragged_typed_and_picked(page, job, client):
     page.get_by_role("button", name="Take what is picked (1)").click()
     page.get_by_role("button", name="Look from the corner").click()
     canvas = page.locator("canvas").first
-    expect(canvas).to_have_attribute("data-bottom-grip", re.compile(","), timeout=30_000)
+    expect(canvas).to_have_attribute("data-bottom-grip", re.compile(","))
     page.wait_for_timeout(800)
     box = canvas.bounding_box()
     x, y = (float(v) for v in canvas.get_attribute("data-bottom-grip").split(","))
@@ -240,7 +240,7 @@ def test_counterbores_on_the_far_side_are_bored_back(page, client):
     expect(row).to_have_count(1)
     page.locator(".sheet").get_by_role("button", name="Compute and prove").click()
     stage(page, "Proof")
-    expect(page.get_by_text("Findings: none")).to_be_visible(timeout=120_000)
+    expect(page.get_by_text("Findings: none")).to_be_visible()
     assert "G87" in client.get(f"/api/jobs/{id_}/setups/s1/programs").json()[0]["text"]
 
 
@@ -258,11 +258,11 @@ def test_a_route_for_all_sides_brings_its_setups(page, client):
     page.get_by_role("button", name="Propose a route").click()
     page.get_by_text("All sides of the part").click()
     table = page.get_by_role("table", name="Proposed rows")
-    expect(table.get_by_text("From -z: Rough pockets")).to_be_visible(timeout=30_000)
+    expect(table.get_by_text("From -z: Rough pockets")).to_be_visible()
     page.get_by_role("button", name="Take this route").click()
-    expect(page.get_by_role("table", name="Route sheet").get_by_text("From -z")).to_be_visible(timeout=30_000)
+    expect(page.get_by_role("table", name="Route sheet").get_by_text("From -z")).to_be_visible()
     page.get_by_role("button", name="All 2 setups").click()
-    expect(page.locator("tr[data-state='out of date'], tr[data-state=computing]")).to_have_count(0, timeout=120_000)
+    expect(page.locator("tr[data-state='out of date'], tr[data-state=computing]")).to_have_count(0)
     expect(page.locator("tr[data-state=failed]")).to_have_count(0)
     tab(page, "Left over")
-    expect(page.get_by_text("features are made by some operation")).to_be_visible(timeout=30_000)
+    expect(page.get_by_text("features are made by some operation")).to_be_visible()
