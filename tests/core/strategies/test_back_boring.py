@@ -101,6 +101,7 @@ def test_stock_below_the_part_is_bored_through_from_below_it():
 def test_a_depth_makes_a_spot_face_where_the_model_has_none():
     plain = cut(box(0, 0, 0, 60, 40, 20), cylinder(25, 20, -1, 7, 40))
     assert "no counterbore" in told(bored(plain))
+    assert "is 20.00 mm deep and would be bored 25 mm" in told(bored(plain, params={"depth_mm": 25}))
     build = bored(plain, params={"depth_mm": 1.5})
     path = last(build).toolpath
     assert path.point[path.kind == Kind.CUT][:, 2].max() == pytest.approx(1.5 - 6)

@@ -181,6 +181,8 @@ class _Work:
                 f"would be bored {depth:g} mm deep and its counterbore has {far.floor - far.end:.2f} mm.",
                 "Leave the depth empty.",
             )
+        if depth is not None and depth > hole.top - far.end - LEVEL_MM:
+            return f"is {hole.top - far.end:.2f} mm deep and would be bored {depth:g} mm.", "Give a smaller depth."
         need = cutter.passing_mm + 2 * self.params.gap_beside_mm
         if need > far.neck + 1e-9:
             return (
