@@ -8,6 +8,9 @@ import { f } from "./PartSheet";
 const WAYS = ["automatic", "drill", "ream", "tap", "bore milling", "thread milling", "back boring", "leave"];
 type Hole = NonNullable<Schemas["Recognition"]["holes"]>[number];
 
+/** The steps of a hole beside its bore, in words. */
+const widened = (h: Hole) => h.steps.filter((s) => s.kind === "counterbore" || s.kind === "countersink").map((s) => `${s.kind} ⌀${f(s.diameter_mm)} × ${f(s.depth_mm)}`);
+
 /** Alike holes in one row each, and how they are made; the route follows. */
 export function HoleTable() {
   const job = useJob();
@@ -45,7 +48,7 @@ export function HoleTable() {
             const h = holes[0], faces = holes.flatMap((x) => x.faces);
             return (
               <tr key={h.name} tabIndex={0} onClick={() => view.set({ faces, edges: [] })} onKeyDown={(e) => e.target === e.currentTarget && e.key === "Enter" && view.set({ faces, edges: [] })} onMouseEnter={() => view.set({ lit: faces })} onMouseLeave={() => view.set({ lit: [] })}>
-                <td className="n">{holes.length}</td><td className="n">{f(h.diameter_mm, 3)}</td><td className="n">{f(h.depth_mm)}</td><td>{h.through ? "through" : "blind"}</td><td>{h.threads?.join(", ")}</td>
+                <td className="n">{holes.length}</td><td className="n">{f(h.diameter_mm, 3)}</td><td className="n">{f(h.depth_mm)}</td><td>{[h.through ? "through" : "blind", ...widened(h)].join(", ")}</td><td>{h.threads?.join(", ")}</td>
                 <td onClick={(e) => e.stopPropagation()}><Select size="xs" w={140} aria-label={`How holes of ${f(h.diameter_mm, 3)} mm are made`} value={wayOf(holes)} placeholder="differs" data={WAYS} allowDeselect={false} onChange={(v) => v && choose(holes, v)} /></td>
               </tr>
             );
