@@ -205,15 +205,7 @@ def _insert() -> dict[str, Any]:
                 "name": "Cavity side",
                 "machine": "Gull (three-axis mill)",
                 "dialect": "Numbered with tool stop",
-                "stock": {
-                    "kind": "box",
-                    "x_minus_mm": 2,
-                    "x_plus_mm": 2,
-                    "y_minus_mm": 2,
-                    "y_plus_mm": 2,
-                    "z_minus_mm": 0,
-                    "z_plus_mm": 1,
-                },
+                "stock": {"kind": "box", **dict.fromkeys(SIDES, 2), "z_minus_mm": 0, "z_plus_mm": 1},
                 "work_zero": {"kind": "box point", "of": "part", "at": [0, 0, 1]},
                 "work_offset": 55,
             }

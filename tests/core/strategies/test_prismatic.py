@@ -18,6 +18,7 @@ from fenrik.core.posting import read_program
 from fenrik.core.report import setup_report, setup_sheet
 from fenrik.core.sketches.curve import Curve, begun_at, lengths_of, piece_of
 from fenrik.core.stock import stock_mesh
+from fenrik.core.strategies import STRATEGIES
 from fenrik.core.strategies.contour import offset_chain
 from fenrik.core.strategies.engraving import medial_axis
 from fenrik.core.toolpath import Kind, Motion
@@ -806,3 +807,15 @@ def test_a_deep_hole_is_pecked_in_steps_that_shrink_to_the_least():
     summary, _ = proof(build)
     assert summary["findings"] == []
     assert summary["program_vs_path_mm"] < 2e-3
+
+
+def test_forms_show_no_field_that_an_operation_makes_nothing_of():
+    def idle(strategy):
+        shown = STRATEGIES[strategy][0].model_json_schema()["properties"]
+        return {name for name, field in shown.items() if field.get("idle")}
+
+    allowances = {"allowance_mm", "floor_allowance_mm"}
+    heights = {"top_from", "top_mm", "bottom_from", "bottom_mm"}
+    assert idle("drilling") == idle("back boring") == idle("thread milling") == allowances | heights
+    assert idle("engraving") == allowances | {"top_from", "top_mm"}
+    assert idle("contour") == set()

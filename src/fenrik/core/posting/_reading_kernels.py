@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from fenrik.core.toolpath.model import BACK_BORE, ORIENTED
+
 (
     BAD_CHARACTER,
     BAD_NUMBER,
@@ -31,9 +33,6 @@ from numba import njit
 
 X, Y, Z, I, J, K, R, F, S, T, H, P, Q, D = range(14)  # noqa: E741
 FIRST_CYCLE = 73
-BACK_BORE = 87
-ORIENTED = 2
-"""The spindle stopped in its place (M19); 1 and −1 are its ways of turning, 0 is stopped anywhere."""
 BACK_OFF_MM = 0.254
 """How far pecks back off: 0.010 in, as in the interpreter of the NIST report."""
 REALS, WHOLES = 9, 10

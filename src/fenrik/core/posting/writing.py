@@ -12,14 +12,13 @@ from fenrik.core.errors import fail
 from fenrik.core.frames import Points
 from fenrik.core.posting import _writing_kernels as kernels
 from fenrik.core.posting.dialect import Dialect, format_number
-from fenrik.core.toolpath import ORIENTED, Motion, Toolpath
+from fenrik.core.toolpath import BACK_BORE, ORIENTED, Motion, Toolpath
 from fenrik.core.toolpath.compensation import CompensationError, Stretch, written_contour
 from fenrik.core.tools import Tool
 
 FLATTEN_MM = 0.005
 MAX_ARC_DEG_BY_RADIUS = 120.0
 MAX_COORDINATE_MM = 100_000.0
-BACK_BORE = 87
 
 
 @dataclass(frozen=True)

@@ -129,7 +129,7 @@ def prove(inputs: ProofInputs, progress: Progress = silent) -> Proof:
     for number, (first, last) in enumerate(groups):
         tool = inputs.tools[int(motions.tool[first])]
         rows = np.arange(first, last)
-        moves = _flatten(motions, rows)
+        moves = _flatten(motions, rows, tool)
         step = part_of(progress, 0.85 * number / len(groups), 0.85 * (number + 1) / len(groups))
         stock, moves, record, watched = _cut_group(stock, moves, tool, inputs.settings.near_miss_mm, base, step)
         source = moves.source
@@ -157,8 +157,8 @@ def prove(inputs: ProofInputs, progress: Progress = silent) -> Proof:
 
 @dataclass(frozen=True)
 class _Moves:
-    """Straight motions: starts and ends (n, 3), the motion that each comes from, and whether the tool goes through a
-    hole with the spindle stopped in its place."""
+    """Straight motions: starts and ends (n, 3), the motion that each comes from, and whether a back boring
+    bar goes through a hole with the spindle stopped in its place."""
 
     starts: Points
     ends: Points
@@ -182,9 +182,10 @@ def _cut_group(
     """
     bodies, watched = watched_bodies(tool, near_mm)
     still = np.flatnonzero(moves.passing)
-    if not isinstance(tool.cutter, BackBoringBar) or len(still) == 0:
+    if len(still) == 0:
         stock, record = cut(stock, moves.starts, moves.ends, bodies, base, progress)
         return stock, moves, record, watched
+    assert isinstance(tool.cutter, BackBoringBar)
     moves = moves.rows(np.concatenate([still, np.flatnonzero(~moves.passing)]))
     n = len(still)
     aside = _passing_axis(tool.cutter)
@@ -215,7 +216,8 @@ def _by_spindle(moves: _Moves, tool: Tool, near_mm: float) -> list[tuple[_Moves,
     turning = [("cutter", p, here) for p in cutter_profiles(tool.cutter)] + watched
     still, others = np.flatnonzero(moves.passing), np.flatnonzero(~moves.passing)
     found = [(moves.rows(others), turning)] if len(others) else []
-    if len(still) and isinstance(tool.cutter, BackBoringBar):
+    if len(still):
+        assert isinstance(tool.cutter, BackBoringBar)
         passing = [("cutter", passing_profile(tool.cutter), _passing_axis(tool.cutter)), *watched]
         found.append((moves.rows(still), passing))
     return found
@@ -247,8 +249,8 @@ def _groups(motions: ProgramMotions) -> list[tuple[int, int]]:
     return list(zip(begins, [*begins[1:], n], strict=True))
 
 
-def _flatten(motions: ProgramMotions, rows: NDArray) -> _Moves:
-    """A stretch of motions as straight ones."""
+def _flatten(motions: ProgramMotions, rows: NDArray, tool: Tool) -> _Moves:
+    """A stretch of motions of one tool as straight ones."""
     begin = starts_of(motions)[rows[0]]
     path = motions.path.rows(rows)
     lead = path.rows(np.array([0]))
@@ -258,7 +260,7 @@ def _flatten(motions: ProgramMotions, rows: NDArray) -> _Moves:
     starts, ends = flat.point[:-1], flat.point[1:]
     source = source[1:] - 1 + rows[0]
     fresh = motions.fresh[source]
-    passing = motions.path.spindle[source] == ORIENTED
+    passing = (motions.path.spindle[source] == ORIENTED) & isinstance(tool.cutter, BackBoringBar)
     return _Moves(np.where(fresh[:, None], ends, starts), np.ascontiguousarray(ends), source, passing)
 
 

@@ -23,11 +23,10 @@ from fenrik.core.strategies.common import MM, OBSTACLE_CLEARANCE_MM, Outcome, St
 from fenrik.core.strategies.drilling import FIT_MM, go_over
 from fenrik.core.strategies.prismatic import TargetParams, Workplace, need_targets
 from fenrik.core.strategies.targets import FarSide, HolePlace
-from fenrik.core.toolpath import ORIENTED, PathBuilder
+from fenrik.core.toolpath import BACK_BORE, ORIENTED, PathBuilder
 from fenrik.core.toolpath.tour import Order, visiting_order
 from fenrik.core.tools.cutters import BackBoringBar
 
-CYCLE = 87
 LEVEL_MM = 1e-3
 
 
@@ -37,6 +36,7 @@ class BackBoring(TargetParams):
     strategy: Literal["back boring"] = "back boring"
     uses = "holes"
     heights = ()
+    idle = ("allowance_mm", "floor_allowance_mm")
     depth_mm: float | None = Field(
         default=None,
         gt=0,
@@ -92,14 +92,14 @@ def back_boring(inputs: StrategyInputs, params: BackBoring) -> Outcome:
         cutter.kind,
     )
     assert isinstance(cutter, BackBoringBar)
-    place = Workplace.of(inputs, params)
+    place = Workplace.of(inputs)
     need_targets(inputs.targets.holes, inputs, "hole", "Pick the bores of through holes.")
     fixtures = Shadow(inputs.obstacles) if inputs.obstacles is not None else None
     work = _Work(place, params, cutter, _Rays(inputs.stock), fixtures)
     free = [h for h in inputs.targets.holes if not place.kept_out(h.place, h.label)]
     bores = [b for h in free if (b := work.bore(h)) is not None]
     builder = place.builder()
-    order = visiting_order(np.array([[b.hole.x, b.hole.y] for b in bores]).reshape(-1, 2), params.order)
+    order = visiting_order([b.hole.xy for b in bores], params.order)
     for number, k in enumerate(order.tolist()):
         go_over(builder, bores[k].hole.xy, bores[k].start)
         bore_back(builder, number, bores[k], cutter, inputs.feeds.cutting)
@@ -111,7 +111,7 @@ def bore_back(builder: PathBuilder, number: int, bore: BackBore, cutter: BackBor
     """One hole from over it: what G87 of RS274/NGC does, motion by motion."""
     x, y = float(bore.hole.x), float(bore.hole.y)
     i, j = cutter.aside_mm
-    builder.begin_cycle(CYCLE, number)
+    builder.begin_cycle(BACK_BORE, number)
     at = builder.place
     if at is not None:
         builder.rapid(np.array([x, y, at[2]]))

@@ -53,11 +53,11 @@ def bore_milling(inputs: StrategyInputs, params: BoreMilling) -> Outcome:
     Raises:
         FenrikError: when there is no hole at all.
     """
-    place = Workplace.of(inputs, params)
+    place = Workplace.of(inputs)
     need_targets(inputs.targets.holes, inputs, "hole", "Pick bores, or a sketch with circles.")
     fits = [h for h in place.holes_from_above() if _fits(place, params, h)]
     builder = place.builder()
-    order = visiting_order(np.array([h.xy for h in fits]).reshape(-1, 2), params.order)
+    order = visiting_order([h.xy for h in fits], params.order)
     for number, k in enumerate(order.tolist()):
         _mill(builder, place, params, fits[k])
         inputs.progress((number + 1) / len(fits), "milling bores")

@@ -117,7 +117,7 @@ def contour(inputs: StrategyInputs, params: Contour) -> Outcome:
     Raises:
         FenrikError: when nothing is picked, or levels are too many.
     """
-    place = Workplace.of(inputs, params)
+    place = Workplace.of(inputs)
     need_targets(inputs.targets.chains, inputs, "chain", "Pick edges, walls, floors, a sketch or the outline.")
     _check_compensation(params)
     builder = place.builder()

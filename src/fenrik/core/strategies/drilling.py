@@ -49,6 +49,7 @@ class Drilling(TargetParams):
     strategy: Literal["drilling"] = "drilling"
     uses = "holes"
     heights = ()
+    idle = ("allowance_mm", "floor_allowance_mm")
     cycle: Cycle = Field(default="drill", title="Cycle")
     depth_from: Literal["full diameter", "tip"] = Field(
         default="full diameter", title="Depth of", description="What reaches the bottom"
@@ -114,7 +115,7 @@ def drilling(inputs: StrategyInputs, params: Drilling) -> Outcome:
     Raises:
         FenrikError: when there is no hole at all.
     """
-    place = Workplace.of(inputs, params)
+    place = Workplace.of(inputs)
     need_targets(inputs.targets.holes, inputs, "hole", "Pick bores, or a sketch with points or circles.")
     jobs = [(h, z) for h in place.holes_from_above() if (z := depth_of(inputs, params, h, place)) is not None]
     builder = place.builder()
@@ -123,7 +124,7 @@ def drilling(inputs: StrategyInputs, params: Drilling) -> Outcome:
     if isinstance(cutter, Tap):
         feed = cutter.pitch_mm * inputs.rpm
         builder.spindle = 1 if cutter.hand == "right" else -1
-    order = visiting_order(np.array([[h.x, h.y] for h, _ in jobs]).reshape(-1, 2), params.order)
+    order = visiting_order([h.xy for h, _ in jobs], params.order)
     for number, k in enumerate(order.tolist()):
         hole, bottom = jobs[k]
         reach = np.full(2, cutter.radius_mm)

@@ -69,7 +69,7 @@ def edge_chamfer(inputs: StrategyInputs, params: EdgeChamfer) -> Outcome:
         f"is a {cutter.kind}, which has no cone.",
         "Choose a chamfer mill, a spot drill or an engraving cutter.",
     )
-    place = Workplace.of(inputs, params)
+    place = Workplace.of(inputs)
     need_targets(inputs.targets.chains, inputs, "edge", "Pick edges, or chamfer faces.")
     builder = place.builder()
     slope = math.tan(math.radians(float(included or 90.0) / 2))

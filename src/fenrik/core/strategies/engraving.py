@@ -36,6 +36,7 @@ class Engraving(TargetParams):
     strategy: Literal["engraving"] = "engraving"
     uses = "chains"
     heights = ("bottom",)
+    idle = ("allowance_mm", "floor_allowance_mm")
     way: Literal["along the curves", "between the lines"] = Field(default="along the curves", title="Way")
     depth_mm: float = Field(
         default=0.2, gt=0, le=50, title="Depth", description="Between lines: the deepest", json_schema_extra=MM
@@ -51,14 +52,14 @@ def engraving(inputs: StrategyInputs, params: Engraving) -> Outcome:
     Raises:
         FenrikError: when nothing is picked, or the tool has no point for work between lines.
     """
-    place = Workplace.of(inputs, params)
+    place = Workplace.of(inputs)
     chains = inputs.targets.chains
     need_targets(chains, inputs, "curve", "Pick edges, or a sketch with curves or text.")
     builder = place.builder()
     if params.way == "between the lines":
         _between(builder, place, params)
         return Outcome(builder.finish(), place.unreached)
-    order = visiting_order(np.array([c.curve.points[0] for c in chains]).reshape(-1, 2), "shortest way")
+    order = visiting_order([c.curve.points[0] for c in chains], "shortest way")
     for number, k in enumerate(order.tolist()):
         chain = chains[k]
         level = place.anchors.bottom_of(params, chain.level)

@@ -54,7 +54,7 @@ def facing(inputs: StrategyInputs, params: Facing) -> Outcome:
     Raises:
         FenrikError: when the bottom lies over the stock, or levels are too many.
     """
-    place = Workplace.of(inputs, params)
+    place = Workplace.of(inputs)
     areas = inputs.targets.areas
     level = areas[0].floor if areas else float(inputs.mesh.bounds()[1][2])
     bottom = place.anchors.bottom_of(params, level) + params.floor_allowance_mm

@@ -166,7 +166,7 @@ def pocket_clearing(inputs: StrategyInputs, params: PocketClearing) -> Outcome:
         f"Use at most {0.9 * cutter.diameter_mm:.3g} mm.",
         params.stepover_mm,
     )
-    place = Workplace.of(inputs, params)
+    place = Workplace.of(inputs)
     need_targets(inputs.targets.areas, inputs, "floor or closed curve", "Pick pocket floors, walls or closed curves.")
     worker = _Clearing(place, params)
     tasks = list(_tasks(place, params, inputs.targets.areas))

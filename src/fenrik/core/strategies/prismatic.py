@@ -39,20 +39,20 @@ FENCE_MM = 1000.0
 Milling = Literal["climb", "conventional"]
 
 
-def _without_idle_heights(schema: dict[str, Any], model: type[Any]) -> None:
-    """Mark the heights that an operation does not ask for, so that no form shows them."""
-    for end in ("top", "bottom"):
-        if end not in model.heights:
-            for name in (f"{end}_from", f"{end}_mm"):
-                schema["properties"][name]["idle"] = True
+def _without_idle(schema: dict[str, Any], model: type[Any]) -> None:
+    """Mark the heights and other fields that an operation does not ask for, so that no form shows them."""
+    ends = [end for end in ("top", "bottom") if end not in model.heights]
+    for name in [*model.idle, *(f"{end}_{what}" for end in ends for what in ("from", "mm"))]:
+        schema["properties"][name]["idle"] = True
 
 
 class TargetParams(CommonParams):
     """An operation on picked geometry."""
 
-    model_config = ConfigDict(json_schema_extra=_without_idle_heights)
+    model_config = ConfigDict(json_schema_extra=_without_idle)
     uses: ClassVar[Literal["chains", "areas", "holes"]] = "chains"
     heights: ClassVar[tuple[str, ...]] = ("top", "bottom")
+    idle: ClassVar[tuple[str, ...]] = ()
     targets: list[Target] = Field(
         default_factory=list, max_length=500, title="Geometry", description="Faces, edges, sketches or the outline"
     )
@@ -95,19 +95,14 @@ class MillingParams(TargetParams):
 
 @dataclass
 class Workplace:
-    """Where a tool works: the part's shadow from any height, heights, the builder, and what was left out.
-
-    Attributes:
-        reach_mm: radius of the tool where it is widest, with the wall allowance.
-    """
+    """Where a tool works: the part's shadow from any height, heights, the builder, and what was left out."""
 
     inputs: StrategyInputs
-    allowance_mm: float
     unreached: list[Unreached]
 
     @classmethod
-    def of(cls, inputs: StrategyInputs, params: CommonParams) -> Workplace:
-        return cls(inputs, params.allowance_mm, list(inputs.targets.unusable))
+    def of(cls, inputs: StrategyInputs) -> Workplace:
+        return cls(inputs, list(inputs.targets.unusable))
 
     @property
     def radius(self) -> float:
@@ -336,11 +331,19 @@ def reach_beside(end: Profile | None, radius_mm: float, fillet_mm: float, over_m
         return radius_mm
     shape = end or bull_nose_profile(radius_mm, 0.0, 0.0)
     full = _full_height(shape)
+
+    def overlap(heights: Points) -> Points:
+        wide = np.array([radius_at(shape.elements, h) for h in heights])
+        rise = np.clip(heights + over_mm, 0.0, fillet_mm)
+        return np.asarray(wide - np.sqrt(np.maximum(fillet_mm**2 - (fillet_mm - rise) ** 2, 0.0)))
+
     heights = max(full, fillet_mm) * np.linspace(0.0, 1.0, REACH_STEPS) ** 2
     heights = np.unique(np.append(heights, full))
-    wide = np.array([radius_at(shape.elements, h) for h in heights])
-    rise = np.clip(heights + over_mm, 0.0, fillet_mm)
-    return float(np.max(wide - np.sqrt(np.maximum(fillet_mm**2 - (fillet_mm - rise) ** 2, 0.0))))
+    # Once more, as finely, about the greatest of them.
+    coarse = overlap(heights)
+    k = int(coarse.argmax())
+    finer = np.linspace(heights[max(k - 1, 0)], heights[min(k + 1, len(heights) - 1)], REACH_STEPS)
+    return float(max(coarse[k], overlap(finer).max()))
 
 
 def near(region: Rings, window: tuple[Points, Points] | None, reach_mm: float) -> Rings:

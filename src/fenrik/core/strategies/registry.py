@@ -43,7 +43,7 @@ STRATEGIES: dict[str, tuple[type[BaseModel], Callable[..., Outcome], int]] = {
     "parallel finishing": (ParallelFinishing, parallel_finishing, 5),
     "facing": (Facing, facing, 3),
     "pocket clearing": (PocketClearing, pocket_clearing, 4),
-    "contour": (Contour, contour, 3),
+    "contour": (Contour, contour, 4),
     "slot": (Slot, slot, 3),
     "drilling": (Drilling, drilling, 4),
     "bore milling": (BoreMilling, bore_milling, 4),

@@ -51,7 +51,7 @@ def slot(inputs: StrategyInputs, params: Slot) -> Outcome:
     Raises:
         FenrikError: when nothing is picked, or levels are too many.
     """
-    place = Workplace.of(inputs, params)
+    place = Workplace.of(inputs)
     need_targets(inputs.targets.chains, inputs, "centre line", "Pick edges, or a sketch with lines.")
     builder = place.builder()
     for number, chain in enumerate(inputs.targets.chains):

@@ -33,6 +33,7 @@ class ThreadMilling(TargetParams):
     strategy: Literal["thread milling"] = "thread milling"
     uses = "holes"
     heights = ()
+    idle = ("allowance_mm", "floor_allowance_mm")
     thread: str = Field(
         default="", max_length=20, title="Thread", description="M12, 1/2-13 UNC …; empty: by hole and cutter"
     )
@@ -85,11 +86,11 @@ def thread_milling(inputs: StrategyInputs, params: ThreadMilling) -> Outcome:
     Raises:
         FenrikError: when there is no hole at all.
     """
-    place = Workplace.of(inputs, params)
+    place = Workplace.of(inputs)
     need_targets(inputs.targets.holes, inputs, "hole", "Pick bores, or a sketch with circles.")
     jobs = [(h, size) for h in place.holes_from_above() if (size := _size_of(place, params, h)) is not None]
     builder = place.builder()
-    order = visiting_order(np.array([h.xy for h, _ in jobs]).reshape(-1, 2), params.order)
+    order = visiting_order([h.xy for h, _ in jobs], params.order)
     for number, k in enumerate(order.tolist()):
         hole, (major, pitch) = jobs[k]
         _cut_thread(builder, place, params, hole, major, pitch)

@@ -12,6 +12,9 @@ from numpy.typing import NDArray
 from fenrik.core.frames import Points
 
 ORIENTED = 2
+"""The spindle stopped in its place (M19); 1 and −1 are its ways of turning, 0 is stopped anywhere."""
+BACK_BORE = 87
+"""Word of the canned cycle that goes in and out beside the hole, and bores upwards."""
 
 
 class Motion(IntEnum):

@@ -19,14 +19,15 @@ WORK = 30_000_000
 ROW_SHARE = 0.5
 
 
-def visiting_order(places: Points, order: Order, start: Points | None = None) -> NDArray[np.int64]:
+def visiting_order(places: Points | list[Points], order: Order, start: Points | None = None) -> NDArray[np.int64]:
     """The order of places.
 
     Args:
-        places: (n, 2) mm.
+        places: (n, 2) mm; may be empty.
         order: shortest way, by rows to and fro along x, or as they are.
         start: (2,) where the tool comes from; the nearest place to it is first.
     """
+    places = np.asarray(places, dtype=np.float64).reshape(-1, 2)
     n = len(places)
     if order == "as picked" or n < 2:
         return np.arange(n)
