@@ -14,6 +14,7 @@ from pathlib import Path
 
 import numpy as np
 
+import cuts
 import parts
 import prismatic
 from common import address, show, timed
@@ -65,39 +66,6 @@ def drop() -> None:
         "at most 30",
         f"{len(mesh.triangles)} triangles, {gx.size} points: {ours:.3f} s, Embree {reference:.3f} s",
     )
-
-
-def cutting() -> None:
-    """1 mm motions of a ball R 5 at 0.2 mm cells against hull sweeps subtracted one by one."""
-    import manifold3d
-
-    from fenrik.core.stock import Bodies, Stock, cut
-    from fenrik.core.tools.profile import bull_nose_profile
-
-    along = np.arange(0, 101, 1.0)
-    rows = [
-        np.column_stack(
-            [along if k % 2 == 0 else along[::-1], np.full(101, 10.0 + k), 26 + 1.5 * np.sin(along / 9 + k / 7)]
-        )
-        for k in range(40)
-    ]
-    points = np.concatenate(rows)
-    stock = Stock.box(np.zeros(3), np.array([100.0, 100, 30]), 0.2)
-    bodies = Bodies(bull_nose_profile(5, 5, 25))
-    cut(stock, points[:2], points[1:3], bodies)
-    ours = (len(points) - 1) / timed(lambda: cut(stock, points[:-1], points[1:], bodies))
-    # Facets of the hull within 0.005 mm of the ball: 72 around, 18 from pole to equator.
-    profile = [(5 * np.sin(a), 5 - 5 * np.cos(a)) for a in np.linspace(0, np.pi / 2, 19)] + [(5, 25)]
-    around = np.linspace(0, 2 * np.pi, 72, endpoint=False)
-    body = np.array([[r * np.cos(u), r * np.sin(u), h] for r, h in profile for u in around])
-    count = 600
-    began = time.perf_counter()
-    solid = manifold3d.Manifold.cube([100, 100, 30])
-    for p, q in zip(points[:count], points[1 : count + 1], strict=True):
-        solid = solid - manifold3d.Manifold.hull_points(np.concatenate([body + p, body + q]))
-        solid.num_tri()
-    reference = count / (time.perf_counter() - began)
-    show("cutting stock", ours / reference, "at least 100", f"{ours:.0f} motions/s, manifold3d {reference:.1f}")
 
 
 def posting() -> None:
@@ -240,7 +208,7 @@ def memory() -> None:
         )
 
 
-BENCHES = {f.__name__: f for f in (drop, cutting, posting, memory, picture, fields)} | parts.BENCHES | prismatic.BENCHES
+BENCHES = {f.__name__: f for f in (drop, posting, memory, picture, fields)} | cuts.BENCHES | parts.BENCHES | prismatic.BENCHES
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or BENCHES:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import threading
 from collections import OrderedDict
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -14,10 +14,10 @@ from fenrik.app.layout import encode
 from fenrik.core.build import PROOF_DEFLECTION_MM, Build
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.job import Setup
-from fenrik.core.stock import Bodies, Stock, brick_mesh, changed_bricks, cut
+from fenrik.core.stock import Stock, brick_mesh, changed_bricks, cut
 from fenrik.core.stock.mesh import brick_count
 from fenrik.core.toolpath import ORIENTED, Toolpath
-from fenrik.core.tools.profile import cutting_profile
+from fenrik.core.tools import Assembly, cutting_profile
 
 MOMENTS = 12
 FLATTEN_MM = 0.005
@@ -75,6 +75,7 @@ class Player:
         path = Toolpath.plain(
             c["point"][rows], c["motion"][rows], c["centre"][rows], c["kind"][rows], np.zeros(len(rows))
         )
+        path = replace(path, axis=c["axis"][rows], normal=c["normal"][rows])
         path.spindle[:] = c["spindle"][rows]
         if begin == 0:
             path = Toolpath.joined([path.rows(np.array([0])), path])
@@ -83,12 +84,12 @@ class Player:
         owner = source + begin - 1
         tools = c["tool"][np.maximum(owner, 0)]
         fresh = c["fresh"][np.maximum(owner, 0)]
-        starts = np.where(fresh[1:, None], flat.point[1:], flat.point[:-1])
-        able = flat.spindle[1:] != ORIENTED
-        starts, ends, tools = starts[able], flat.point[1:][able], tools[1:][able]
+        poses = flat.steps(source, fresh[1:])
+        able = np.flatnonzero(flat.spindle[1:] != ORIENTED)
+        poses, tools = poses.rows(able), tools[1:][able]
         for a, b in _stretches(tools):
-            profile = cutting_profile(self.build.job.tool(int(tools[a])).cutter)
-            stock, _ = cut(stock, starts[a:b], ends[a:b], Bodies(profile))
+            cutter = Assembly(cutting_profile(self.build.job.tool(int(tools[a])).cutter))
+            stock, _ = cut(stock, poses.rows(np.arange(a, b)), cutter)
         return stock
 
     def bricks(self, motion: int, have: int | None, deviation: bool) -> bytes:

@@ -62,6 +62,8 @@ def pack_proof(proof: Proof, zero: Points) -> bytes:
         point=path.point,
         motion=path.motion,
         centre=path.centre,
+        axis=path.axis,
+        normal=path.normal,
         kind=path.kind,
         spindle=path.spindle,
         feed=path.feed,

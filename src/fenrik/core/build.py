@@ -41,14 +41,14 @@ from fenrik.core.solids.packing import pack_solid, unpack_solid
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.solids.seeing import seen_faces
 from fenrik.core.solids.splitting import take_bodies
-from fenrik.core.stock import Bodies, Stock, cut
+from fenrik.core.stock import Stock, cut
 from fenrik.core.store import Store
 from fenrik.core.strategies import STRATEGIES, Outcome, StrategyInputs, run_strategy
 from fenrik.core.strategies.edge_chamfer import EdgeChamfer
 from fenrik.core.strategies.engraving import Engraving
 from fenrik.core.strategies.prismatic import TargetParams
 from fenrik.core.toolpath import Feeds, Toolpath
-from fenrik.core.tools.profile import cutting_profile
+from fenrik.core.tools import Assembly, cutting_profile
 
 SOLID_VERSION, STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 2, 2, 5, 6
 RECOGNISE_VERSION = 1
@@ -529,9 +529,9 @@ class Build:
 
         def make() -> bytes:
             stock = self.stock_before(operation)
-            starts, ends, _ = self.path(operation).toolpath.sweeps(FLATTEN_MM)
-            bodies = Bodies(cutting_profile(self.job.tool(operation.tool).cutter))
-            return cut(stock, starts, ends, bodies, 0, progress)[0].to_bytes()
+            poses = self.path(operation).toolpath.poses(FLATTEN_MM)
+            cutter = Assembly(cutting_profile(self.job.tool(operation.tool).cutter))
+            return cut(stock, poses, cutter, 0, progress)[0].to_bytes()
 
         return Stock.from_bytes(self._made(self.stock_key(operation), "stock", make))
 

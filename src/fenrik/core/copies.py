@@ -11,9 +11,9 @@ from pydantic import BaseModel, ConfigDict, Field
 from fenrik.core.errors import fail
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
-from fenrik.core.stock import Bodies, Stock, cut
+from fenrik.core.stock import Stock, cut
 from fenrik.core.toolpath import ORIENTED, Kind, Motion, Toolpath
-from fenrik.core.tools.profile import Profile
+from fenrik.core.tools import Assembly, Profile
 
 MM: dict[str, Any] = {"unit": "mm"}
 FLATTEN_MM = 0.002
@@ -122,9 +122,9 @@ def where_stock_lets(
     kept: list[Toolpath] = []
     told: list[Unreached] = []
     for k, path in enumerate(paths):
-        starts, ends, source = path.sweeps(FLATTEN_MM)
-        after, record = cut(stock, starts, ends, Bodies(cutter))
-        fast = float(record.removed_mm3[path.kind[source] == Kind.RAPID].sum())
+        poses = path.poses(FLATTEN_MM)
+        after, record = cut(stock, poses, Assembly(cutter))
+        fast = float(record.removed_mm3[path.kind[poses.source] == Kind.RAPID].sum())
         fault = None if k == 0 and original else _fault(float(record.removed_mm3.sum()), fast)
         if fault is None:
             kept.append(path)

@@ -11,11 +11,11 @@ from fenrik.core.regions import fit_arcs
 from fenrik.core.solids.facets import group_faces
 from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.tessellate import weld
-from fenrik.core.stock import Bodies, Stock, cut, stock_mesh
+from fenrik.core.stock import Stock, cut, stock_mesh
 from fenrik.core.stock.shaping import stock_from_mesh
-from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, motion_times
+from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, Poses, motion_times
 from fenrik.core.toolpath.tour import visiting_order
-from fenrik.core.tools import BallCutter, Tool
+from fenrik.core.tools import Assembly, BallCutter, Body, Tool
 from fenrik.core.tools.profile import bull_nose_profile
 
 
@@ -28,7 +28,10 @@ def warm() -> None:
         tip_heights(DropIndex.build(mesh, profile), np.array([[1.0, 1.0], [9.0, 9.0]]))
         stock = Stock.box(np.zeros(3), np.array([6.0, 6.0, 4.0]), 0.5)
         starts = np.array([[-2.0, 3, 3], [3, 3, 2.5]])
-        stock, _ = cut(stock, starts, starts + [3.0, 1.0, -0.5], Bodies(profile, (profile.lifted(5.0),)))
+        ends = starts + [3.0, 1.0, -0.5]
+        tool_bodies = Assembly(profile, (Body("shank", profile.lifted(5.0)),))
+        stock, _ = cut(stock, Poses.upright(starts, ends), tool_bodies)
+        stock, _ = cut(stock, Poses.tilted(starts, ends, np.array([0.1, 0.2, 1.0])), tool_bodies)
         stock_mesh(stock)
     turn = np.linspace(0, 6, 12)
     fit_arcs(np.column_stack([np.cos(turn), np.sin(turn)]), False, 1e-3)

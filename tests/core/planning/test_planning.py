@@ -19,7 +19,7 @@ from fenrik.core.solids.reading import mesh_at, solid_from_shape
 from fenrik.core.solids.references import reference_to
 from fenrik.core.stock.shaping import stock_from_mesh
 from fenrik.core.toolpath import Kind, Motion
-from fenrik.core.tools import Tool, cutter_profile
+from fenrik.core.tools import Tool, cutting_profile
 from fenrik.demo.shop import SHOP_TOOLS
 from parts import box, cut, cylinder, fillet, fuse, round_upright_edges
 
@@ -215,7 +215,7 @@ def test_copies_heed_the_stock_at_their_places():
     blocks = [box(200 * k, 0, 0, 140, 70, top) for k, top in ((0, 18), (2, 48), (3, 18))]
     stock = stock_from_mesh(mesh_at(solid_from_shape(fuse(*blocks)), 0.01), 0.5)
     paths = copied(path, path, LineCopies(count=4, step_x_mm=200), np.zeros(3))
-    cutter = cutter_profile(build.job.tools[0].cutter)
+    cutter = cutting_profile(build.job.tools[0].cutter)
     kept, told = where_stock_lets(paths, True, stock, cutter)
     assert [int(round(p.point[:, 0].mean() - path.point[:, 0].mean())) for p in kept] == [0, 600]
     assert [u.reason.split(":")[0] for u in told] == ["copy 2 of 4", "copy 3 of 4"]

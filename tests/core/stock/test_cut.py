@@ -6,15 +6,22 @@ import numpy as np
 import pytest
 
 from fenrik.core.errors import FenrikError
-from fenrik.core.stock import Bodies, Stock, changed_bricks, cut, stock_mesh
-from fenrik.core.tools.profile import bull_nose_profile
+from fenrik.core.stock import Stock, changed_bricks, stock_mesh
+from fenrik.core.stock import cut as cut_poses
+from fenrik.core.toolpath import Poses
+from fenrik.core.tools import Assembly, Body, bull_nose_profile
 
 R = 5.0
 ENDS = {"flat": 0.0, "ball": 5.0, "bull-nose": 1.0}
 
 
 def bodies(end):
-    return Bodies(bull_nose_profile(R, ENDS[end], 25))
+    return Assembly(bull_nose_profile(R, ENDS[end], 25))
+
+
+def cut(stock, starts, ends, assembly, first_source=0):
+    """Cut with an upright tool."""
+    return cut_poses(stock, Poses.upright(starts, ends), assembly, first_source)
 
 
 def volume(stock):
@@ -142,7 +149,7 @@ def test_watched_body_depth():
         stock,
         np.array([[20.0, 20, 30], [20, 20, 10]]),
         np.array([[20.0, 20, 10], [25, 20, 12]]),
-        Bodies(bull_nose_profile(5, 0, 8), (shank,)),
+        Assembly(bull_nose_profile(5, 0, 8), (Body("shank", shank),)),
     )
     assert record.touch_mm[0, 0] == pytest.approx(2.0, abs=1e-9)
     assert record.touch_mm[1, 0] == pytest.approx(2.0, abs=1e-9)

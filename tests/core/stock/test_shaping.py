@@ -9,9 +9,10 @@ from scipy.spatial.transform import Rotation
 from fenrik.core.errors import FenrikError
 from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.reading import mesh_at, solid_from_shape
-from fenrik.core.stock import Bodies, Stock, cut, stock_mesh
+from fenrik.core.stock import Stock, cut, stock_mesh
 from fenrik.core.stock.shaping import stock_from_mesh, turn_stock
-from fenrik.core.tools.profile import bull_nose_profile
+from fenrik.core.toolpath import Poses
+from fenrik.core.tools import Assembly, bull_nose_profile
 
 
 def mesh_of(body):
@@ -85,7 +86,7 @@ def grooved():
     stock = Stock.box(np.zeros(3), np.array([20.0, 14.0, 9.0]), 0.25)
     starts = np.array([[-5.0, 4.0, 6.0], [12.0, 7.0, 9.5], [12.0, 7.0, 3.0]])
     ends = np.array([[30.0, 5.0, 6.0], [12.0, 7.0, 3.0], [12.0, 7.0, 9.5]])
-    return cut(stock, starts, ends, Bodies(bull_nose_profile(2.0, 0.5, 20.0)))[0]
+    return cut(stock, Poses.upright(starts, ends), Assembly(bull_nose_profile(2.0, 0.5, 20.0)))[0]
 
 
 @pytest.mark.parametrize("turn", [(180, 0, 0), (90, 0, 0), (0, -90, 0), (0, 0, 90), (90, 0, 90), (180, 0, 90)])

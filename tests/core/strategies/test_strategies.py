@@ -15,12 +15,12 @@ from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.errors import FenrikError
 from fenrik.core.solids.describe import list_shapes
 from fenrik.core.solids.reading import mesh_at, solid_from_shape
-from fenrik.core.stock import Bodies, Stock, cut
+from fenrik.core.stock import Stock, cut
 from fenrik.core.strategies import StrategyInputs, run_strategy
 from fenrik.core.strategies.level_roughing import LevelRoughing, flat_heights, plan_levels
 from fenrik.core.strategies.parallel_finishing import ParallelFinishing
-from fenrik.core.toolpath import Feeds, Kind
-from fenrik.core.tools import BallCutter, BullNoseCutter, FlatCutter, Tool, cutter_profile
+from fenrik.core.toolpath import Feeds, Kind, Poses
+from fenrik.core.tools import Assembly, BallCutter, BullNoseCutter, FlatCutter, Tool, cutting_profile
 
 FLAT = FlatCutter(diameter_mm=8, flute_length_mm=30)
 BALL = BallCutter(diameter_mm=6, flute_length_mm=30)
@@ -37,7 +37,8 @@ def inputs(solid, cutter, tolerance=0.02, stock=None, boundary=None):
 
 def carve(given, path):
     flat, _ = path.flattened(0.002)
-    return cut(given.stock, flat.point[:-1], flat.point[1:], Bodies(cutter_profile(given.tool.cutter))), flat
+    poses = Poses.upright(flat.point[:-1], flat.point[1:])
+    return cut(given.stock, poses, Assembly(cutting_profile(given.tool.cutter))), flat
 
 
 def deviations(solid, stock):
@@ -71,7 +72,7 @@ def test_finishing_follows_the_tip_height_between_samples(dish, cutter):
     tolerance = 0.01
     given = inputs(dish, cutter, tolerance)
     path = run_strategy(given, ParallelFinishing(stepover_mm=4, tolerance_mm=tolerance)).toolpath
-    index = DropIndex.build(given.mesh, cutter_profile(cutter))
+    index = DropIndex.build(given.mesh, cutting_profile(cutter))
     cutting = np.flatnonzero(path.kind == Kind.CUT)
     t = np.random.default_rng(1).uniform(size=(len(cutting), 1))
     probe = path.point[cutting - 1] * (1 - t) + path.point[cutting] * t

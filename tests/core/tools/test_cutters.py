@@ -5,16 +5,17 @@ import math
 import numpy as np
 import pytest
 from pydantic import TypeAdapter, ValidationError
-from shapely.geometry import Polygon
+from shapely.geometry import LineString, Polygon
 
 from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.errors import FenrikError
-from fenrik.core.tools import Cutter, Tool, cutter_profile, cutter_profiles
+from fenrik.core.tools import Cutter, Tool, assembly_of, cutting_profile, profile_of
+from fenrik.core.tools.apt import apt_parameters
 from fenrik.core.tools.contour import flatten_contour
 from fenrik.core.tools.drawing import tool_outline_bodies
 from fenrik.core.tools.holders import standard_holders
 from fenrik.core.tools.kernels import height
-from fenrik.core.tools.profile import apt_parameters, is_undercutting
+from fenrik.core.tools.underside import underside_of, undersides_of
 
 KINDS = {
     "flat": {},
@@ -83,18 +84,65 @@ def test_volumes_in_closed_form(kind, volume):
     assert revolved_volume(flatten_contour(cutter(kind).contour(), 0.2)) == pytest.approx(volume, rel=1e-4)
 
 
-def test_what_undercuts_is_known():
-    assert {k for k in KINDS if is_undercutting(cutter(k))} == {
+@pytest.mark.parametrize("kind", KINDS)
+def test_every_cutter_is_a_closed_profile_of_convex_runs(kind):
+    """Radius at each height against the contour as a polygon (Shapely); each run is a concave function of height."""
+    c = cutter(kind)
+    profile = profile_of(c.contour())
+    places = flatten_contour(c.contour(), 0.1)
+    body = Polygon([*places, (0, places[-1][1])]).buffer(0)
+    assert profile.bottom_mm == 0
+    assert profile.top_mm == pytest.approx(max(z for _, z in places))
+    for z in np.linspace(0.05, profile.top_mm - 0.05, 211):
+        wide = body.intersection(LineString([(0, z), (100, z)])).bounds[2]
+        assert profile.radius_at(z) == pytest.approx(wide, abs=4e-5 + profile.error_mm)
+    for first, last in zip(profile.runs[:-1], profile.runs[1:], strict=True):
+        low, high = profile.bands[first, 0], profile.bands[last - 1, 1]
+        radii = [profile.radius_at(z) for z in np.linspace(low + 1e-9, high - 1e-9, 101)]
+        assert np.all(np.diff(radii, 2) <= 1e-9)
+
+
+def test_what_cuts_and_what_does_not():
+    """The neck of a lollipop and of a single-tooth thread mill is no edge."""
+    for kind, rest in (("lollipop", {}), ("thread mill", {"teeth": "single"})):
+        tool = Tool(number=1, cutter=cutter(kind, **rest), stick_out_mm=30)
+        assembly = assembly_of(tool)
+        assert [b.role for b in assembly.watched] == ["neck", "shank"]
+        assert assembly.watched[0].profile.bottom_mm == assembly.cutting.top_mm
+        assert assembly.watched[0].profile.radius_mm < assembly.cutting.radius_mm
+    assert cutting_profile(cutter("lollipop")).top_mm == pytest.approx(5 + 4)
+    assert {k for k in KINDS if not cutting_profile(cutter(k)).is_plain} == {
+        "centre drill",
         "thread mill",
         "slotting cutter",
         "lollipop",
         "barrel",
         "dovetail",
     }
-    assert len(cutter_profiles(cutter("centre drill"))) == 2
-    for kind in ("lollipop", "dovetail", "centre drill"):
-        with pytest.raises(FenrikError, match="not a single convex body"):
-            cutter_profile(cutter(kind))
+
+
+def test_hollow_contours_stand_outside_by_no_more_than_said():
+    """A hollow arc from (2, 0) up to (5, 3) about (5, 0): its radius at each height in closed form."""
+    bulge = -math.tan(math.pi / 8)
+    c = cutter("own contour", places=[[0, 0, 0], [2, 0, bulge], [5, 3, 0], [5, 20, 0]])
+    profile = profile_of(c.contour())
+    assert 0 < profile.error_mm <= 5e-4
+    for angle in np.linspace(0.05, 1.5, 40):
+        z, r = 3 * math.sin(angle), 2 + 3 * (1 - math.cos(angle))
+        assert -1e-9 <= profile.radius_at(z) - r <= profile.error_mm / math.cos(angle) + 1e-9
+
+
+def test_undersides_of_cutters_that_turn_inwards():
+    """What a tool dropped from above touches with: only what is widest so far."""
+    ball = undersides_of(cutting_profile(cutter("lollipop")))
+    assert [height(u.elements, 3.0) for u in ball] == pytest.approx([5 - 4])
+    disc = undersides_of(cutting_profile(cutter("dovetail")))
+    assert [(u.radius_mm, height(u.elements, 4.9)) for u in disc] == [(5.0, 0.0)]
+    pilot, cone = undersides_of(cutting_profile(cutter("centre drill")))
+    assert (pilot.radius_mm, cone.radius_mm) == pytest.approx((1.5, 5.0))
+    assert height(cone.elements, 1.0) == 4.0
+    with pytest.raises(FenrikError, match="not a single convex body"):
+        underside_of(cutting_profile(cutter("centre drill")))
 
 
 @pytest.mark.parametrize(
@@ -103,7 +151,7 @@ def test_what_undercuts_is_known():
 @pytest.mark.parametrize("offset", [0.0, 0.7])
 def test_grown_profiles_against_a_general_offset(kind, offset):
     c = cutter(kind)
-    profile = cutter_profile(c, offset)
+    profile = underside_of(cutting_profile(c), offset)
     places = np.array(flatten_contour(c.contour(), 0.25))
     top = places[-1]
     body = Polygon([*places, (top[0], 60), (-top[0], 60), *(places[::-1] * [-1, 1])])
@@ -111,7 +159,7 @@ def test_grown_profiles_against_a_general_offset(kind, offset):
     assert profile.radius_mm == pytest.approx(top[0] + offset, abs=1e-9)
     for rho in np.linspace(0, profile.radius_mm * 0.999, 37):
         line = np.array([[rho, -50], [rho, 50]])
-        cut = grown.intersection(__import__("shapely").LineString(line))
+        cut = grown.intersection(LineString(line))
         assert height(profile.elements, rho) == pytest.approx(cut.bounds[1] + offset, abs=4e-3)
 
 

@@ -5,29 +5,24 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
+from shapely.geometry import Polygon
 
-from fenrik.core.cutting.speeds import feed_rate, spindle_speed
+from fenrik.core.cutting.speeds import feed_rate, scallop_stepover, spindle_speed
 from fenrik.core.errors import FenrikError
 from fenrik.core.tools import BallCutter, BullNoseCutter, FlatCutter, Tool
+from fenrik.core.tools.apt import apt_parameters
+from fenrik.core.tools.assembly import assembly_of
 from fenrik.core.tools.kernels import height, lowest_along, radius_at
-from fenrik.core.tools.profile import (
-    ARC,
-    LINE,
-    Profile,
-    apt_parameters,
-    bull_nose_profile,
-    cone_profile,
-    holder_profiles,
-    scallop_stepover,
-)
+from fenrik.core.tools.profile import ARC, LINE, bull_nose_profile, cone_profile
+from fenrik.core.tools.underside import Underside, underside_of, undersides_of
 
-TAPER = Profile(np.array([[0, 1, ARC, 0, 0, 0, 2, 2], [1, 5, LINE, 2 - 3**0.5, 3.0, 0, 0, 0.0]]), 5.0, 30.0)
-LENS = Profile(np.array([[0, 3, ARC, 0, 0, 0, 20, 20], [3, 4, ARC, 0, 0, 2.85, 1.4, 1.15]]), 4.0, 30.0)
+TAPER = Underside(np.array([[0, 1, ARC, 0, 0, 0, 2, 2], [1, 5, LINE, 2 - 3**0.5, 3.0, 0, 0, 0.0]]), 5.0)
+LENS = Underside(np.array([[0, 3, ARC, 0, 0, 0, 20, 20], [3, 4, ARC, 0, 0, 2.85, 1.4, 1.15]]), 4.0)
 PROFILES = [
-    bull_nose_profile(5, 0, 20),
-    bull_nose_profile(5, 5, 20),
-    bull_nose_profile(5, 1.5, 20),
-    cone_profile(3, 6, 12),
+    underside_of(bull_nose_profile(5, 0, 20)),
+    underside_of(bull_nose_profile(5, 5, 20)),
+    underside_of(bull_nose_profile(5, 1.5, 20)),
+    underside_of(cone_profile(3, 6, 12)),
     TAPER,
 ]
 
@@ -122,8 +117,30 @@ def test_holder_stands_on_the_stick_out():
             ],
         }
     )
-    first, second = holder_profiles(tool)
-    assert height(first.elements, 0.0) == 30
-    assert height(first.elements, 12.5) == pytest.approx(37.5)
-    assert height(second.elements, 20.0) == 45
+    shank, first, second = assembly_of(tool).watched
+    assert [b.role for b in (shank, first, second)] == ["shank", "holder", "holder"]
+    assert (shank.profile.bottom_mm, shank.profile.top_mm, shank.profile.radius_mm) == (20, 30, 3)
+    assert (first.profile.bottom_mm, second.profile.bottom_mm, second.profile.top_mm) == (30, 45, 55)
+    assert first.profile.radius_at(37.5) == pytest.approx(12.5)
+    under = undersides_of(first.profile)[0]
+    assert height(under.elements, 0.0) == 30
+    assert height(under.elements, 12.5) == pytest.approx(37.5)
     assert tool.assembly_mm == 55
+
+
+def test_a_grown_holder_keeps_its_margin_everywhere():
+    """The section grown by a general buffer (Shapely) lies within the grown bodies."""
+    sections = [
+        {"lower_diameter_mm": 20, "upper_diameter_mm": 34, "height_mm": 15},
+        {"lower_diameter_mm": 40, "upper_diameter_mm": 24, "height_mm": 10},
+    ]
+    cutter = FlatCutter(diameter_mm=6, flute_length_mm=20).model_dump()
+    tool = Tool.model_validate({"number": 1, "cutter": cutter, "stick_out_mm": 30, "holder": sections})
+    plain = [b.profile for b in assembly_of(tool, 2.0).watched if b.role == "holder"]
+    grown = [b.profile for b in assembly_of(tool, 2.0).watched if b.role == "near miss"]
+    for body, wide in zip(plain, grown, strict=True):
+        places = [(body.radius_at(z), z) for z in np.linspace(body.bottom_mm, body.top_mm, 60)]
+        ring = Polygon([(0, body.bottom_mm), *places, (0, body.top_mm)]).buffer(2.0)
+        for r, z in ring.exterior.coords:
+            assert r <= wide.radius_at(float(np.clip(z, wide.bottom_mm, wide.top_mm))) + 1e-6
+            assert wide.bottom_mm - 1e-9 <= z <= wide.top_mm + 1e-9

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
+
+from fenrik.core.kernels import kernel
 
 LEAF = 4
 
 
-@njit(cache=True)
+@kernel
 def build(corners):
     """Order of triangles, boxes (n, 6), children (n, 4: left, right, first, count) of a median-split tree."""
     n = len(corners)
@@ -51,7 +53,7 @@ def build(corners):
     return order, boxes[:used].copy(), children[:used].copy()
 
 
-@njit(cache=True)
+@kernel
 def _box_distance2(boxes, node, x, y, z):
     dx = max(boxes[node, 0] - x, x - boxes[node, 3], 0.0)
     dy = max(boxes[node, 1] - y, y - boxes[node, 4], 0.0)
@@ -59,7 +61,7 @@ def _box_distance2(boxes, node, x, y, z):
     return dx * dx + dy * dy + dz * dz
 
 
-@njit(cache=True)
+@kernel
 def _closest(corners, t, px, py, pz, out):
     """Closest point of a triangle to a point, into out."""
     ax, ay, az = corners[t, 0, 0], corners[t, 0, 1], corners[t, 0, 2]
@@ -89,7 +91,7 @@ def _closest(corners, t, px, py, pz, out):
     out[0], out[1], out[2] = ax + s * ux + r * vx, ay + s * uy + r * vy, az + s * uz + r * vz
 
 
-@njit(cache=True, parallel=True, nogil=True)
+@kernel(parallel=True, nogil=True)
 def query(points, corners, order, boxes, children):
     """Signed distances and closest triangles."""
     n = len(points)

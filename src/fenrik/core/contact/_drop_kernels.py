@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
+from fenrik.core.kernels import kernel
 from fenrik.core.tools.kernels import height, lowest_along, radius_for_slope
 
 EPS = 1e-6
 
 
-@njit(cache=True)
+@kernel
 def _reach(cx, cy, cz, cos_alpha, profile, big, out):
     """Bounds of the shift from a contact point to the axis, over all normals within an angle of a direction.
 
@@ -48,7 +49,7 @@ def _reach(cx, cy, cz, cos_alpha, profile, big, out):
             out[2], out[3] = max(out[2], x), max(out[3], y)
 
 
-@njit(cache=True)
+@kernel
 def make_facets(vertices, triangles, normals, profile):
     """Facets that look upwards, shifted to where the axis stands: (n, 9) x0 y0 x1 y1 x2 y2 A B C."""
     rows = np.empty((len(triangles), 9))
@@ -79,7 +80,7 @@ def make_facets(vertices, triangles, normals, profile):
     return rows[:n].copy(), boxes[:n].copy()
 
 
-@njit(cache=True)
+@kernel
 def make_edges(vertices, triangles, normals, pairs, owners, profile):
     """Convex and open edges: (n, 7) x y ux uy length z slope; and the bounds of their shifts (n, 4)."""
     big = profile[profile.shape[0] - 1, 1]
@@ -120,7 +121,7 @@ def make_edges(vertices, triangles, normals, pairs, owners, profile):
     return rows[:n].copy(), boxes[:n].copy()
 
 
-@njit(cache=True)
+@kernel
 def make_vertices(vertices, normals, start, owner, rim, profile):
     """Vertices that a tool can touch from above: (n, 3), and the bounds of their shifts (n, 4)."""
     big = profile[profile.shape[0] - 1, 1]
@@ -156,7 +157,7 @@ def make_vertices(vertices, normals, start, owner, rim, profile):
     return rows[:n].copy(), boxes[:n].copy()
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _facet_meets(r, x0, y0, x1, y1):
     """Does a shifted facet meet a box (separating axes of its three sides)?"""
     turn = (r[2] - r[0]) * (r[5] - r[1]) - (r[3] - r[1]) * (r[4] - r[0])
@@ -172,7 +173,7 @@ def _facet_meets(r, x0, y0, x1, y1):
     return True
 
 
-@njit(cache=True, inline="always")
+@kernel(inline="always")
 def _segment_meets(px, py, qx, qy, x0, y0, x1, y1):
     """Does a segment meet a box (slab clipping)?"""
     t0, t1 = 0.0, 1.0
@@ -192,7 +193,7 @@ def _segment_meets(px, py, qx, qy, x0, y0, x1, y1):
     return t0 <= t1
 
 
-@njit(cache=True)
+@kernel
 def fill_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny):
     """Lists of elements for each cell, as start offsets and items; item codes run over facets, edges, points."""
     nf, ne, npnt = len(facets), len(edges), len(points)
@@ -251,7 +252,7 @@ def fill_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny):
     return count, items
 
 
-@njit(cache=True)
+@kernel
 def _facet_height(f, n, x, y):
     turn = (f[n, 2] - f[n, 0]) * (f[n, 5] - f[n, 1]) - (f[n, 3] - f[n, 1]) * (f[n, 4] - f[n, 0])
     sign = 1.0 if turn >= 0.0 else -1.0
@@ -263,7 +264,7 @@ def _facet_height(f, n, x, y):
     return f[n, 6] * x + f[n, 7] * y + f[n, 8]
 
 
-@njit(cache=True)
+@kernel
 def query_one(x, y, facets, edges, points, start, items, origin, cell, nx, ny, profile):
     """Tip height over one place."""
     i, j = int(np.floor((x - origin[0]) / cell)), int(np.floor((y - origin[1]) / cell))
@@ -293,7 +294,7 @@ def query_one(x, y, facets, edges, points, start, items, origin, cell, nx, ny, p
     return best
 
 
-@njit(cache=True, parallel=True, nogil=True)
+@kernel(parallel=True, nogil=True)
 def query(xy, facets, edges, points, start, items, origin, cell, nx, ny, profile):
     """Tip heights over many places, in parallel; each place is independent, so the result is always the same."""
     out = np.empty(len(xy))

@@ -13,8 +13,9 @@ import numpy as np
 from fenrik.core.contact.drop import DropIndex, tip_heights
 from fenrik.core.frames import Points
 from fenrik.core.solids.model import Mesh
+from fenrik.core.tools.assembly import cutting_profile
 from fenrik.core.tools.model import Tool
-from fenrik.core.tools.profile import cone_profile, cutter_profile
+from fenrik.core.tools.profile import cone_profile
 
 MOST_PLACES = 20_000
 
@@ -68,6 +69,6 @@ def lowest_tips(mesh: Mesh, tool: Tool, count: int = 120) -> Points:
     x, y = (np.linspace(low[a], high[a], count) for a in (0, 1))
     gx, gy = np.meshgrid(x, y, indexing="ij")
     xy = np.column_stack([gx.ravel(), gy.ravel()])
-    z = tip_heights(DropIndex.build(mesh, cutter_profile(tool.cutter)), xy)
+    z = tip_heights(DropIndex.build(mesh, cutting_profile(tool.cutter)), xy)
     keep = np.isfinite(z)
     return np.column_stack([xy[keep], z[keep]])

@@ -31,3 +31,9 @@ def feed_rate(spindle_rpm: float, flutes: int, chip_load_mm: float) -> float:
     if flutes < 1:
         raise fail("flutes", "must be at least 1.", "Type the number of teeth.", flutes)
     return spindle_rpm * flutes * chip_load_mm
+
+
+def scallop_stepover(height_mm: float, corner_mm: float) -> float:
+    """Stepover on a plane that leaves scallops of `height_mm`: s = 2·√(2·r·h − h²)."""
+    h = min(height_mm, corner_mm)
+    return 2.0 * math.sqrt(2.0 * corner_mm * h - h * h)

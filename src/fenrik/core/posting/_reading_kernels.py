@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
+from fenrik.core.kernels import kernel
 from fenrik.core.toolpath.model import BACK_BORE, ORIENTED
 
 (
@@ -47,7 +47,7 @@ for _i, _letter in enumerate(b"XYZIJKRFSTHPQD"):
     _SLOT[_letter] = _i
 
 
-@njit(cache=True)
+@kernel
 def _arc_centre(start, end, value, given, plane, mode, limit, out):
     """Centre of an arc in its plane; returns 0 or the trouble."""
     a, b = (0, 1) if plane == 17 else ((2, 0) if plane == 18 else (1, 2))
@@ -82,7 +82,7 @@ def _arc_centre(start, end, value, given, plane, mode, limit, out):
     return 0
 
 
-@njit(cache=True)
+@kernel
 def _grown(table, needed):
     """The table with room for so many rows."""
     if needed <= len(table):
@@ -92,7 +92,7 @@ def _grown(table, needed):
     return larger
 
 
-@njit(cache=True)
+@kernel
 def _keep(real, whole, m, target, middle, feed, rpm, wait, code, state, line):
     """Write one motion down. `state`: plane, spindle, tool, length offset, work offset, known axes, side, D word."""
     for k in range(3):
@@ -105,7 +105,7 @@ def _keep(real, whole, m, target, middle, feed, rpm, wait, code, state, line):
     return m + 1
 
 
-@njit(cache=True)
+@kernel
 def _steps_of_cycle(word, top, bottom, peck, wait):
     """What a cycle does from its R plane: heights, whether at feed, spindle, and seconds before each (RS274/NGC)."""
     count = 4
@@ -144,7 +144,7 @@ def _steps_of_cycle(word, top, bottom, peck, wait):
     return z[:n], cutting[:n], turn[:n], waits[:n]
 
 
-@njit(cache=True)
+@kernel
 def _steps_of_back_bore(plane, below, top, spin):
     """What G87 of RS274/NGC does from its R plane: heights, whether beside the hole by I and J, whether at feed,
     spindle, and seconds before each. The tool goes in and out with the spindle stopped in its place, and bores upwards.
@@ -157,7 +157,7 @@ def _steps_of_back_bore(plane, below, top, spin):
     return z, aside, cutting, turn, np.zeros(8)
 
 
-@njit(cache=True, nogil=True)
+@kernel(nogil=True)
 def interpret(data, first_tool):
     """Motions of a program as columns, behind a (trouble, line, letter, value) head."""
     n = len(data)

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from fenrik.core.kernels import kernel
 
 LONGEST_LINE = 128
 
 
-@njit(cache=True)
+@kernel
 def _put_int(out, at, value):
     if value == 0:
         out[at] = 48
@@ -24,7 +25,7 @@ def _put_int(out, at, value):
     return at + digits
 
 
-@njit(cache=True)
+@kernel
 def _put_number(out, at, units, decimals, trailing):
     if units < 0:
         out[at] = 45
@@ -47,7 +48,7 @@ def _put_number(out, at, units, decimals, trailing):
     return end
 
 
-@njit(cache=True)
+@kernel
 def _word(out, at, letter, units, decimals, trailing, space, first):
     if space and not first:
         out[at] = space
@@ -56,7 +57,7 @@ def _word(out, at, letter, units, decimals, trailing, space, first):
     return _put_number(out, at + 1, units, decimals, trailing)
 
 
-@njit(cache=True, nogil=True)
+@kernel(nogil=True)
 def write_motions(
     units,
     code,

@@ -6,8 +6,8 @@ import numpy as np
 
 from fenrik.core.toolpath import ORIENTED, Motion, Toolpath
 from fenrik.core.tools import Tool
+from fenrik.core.tools.apt import apt_parameters
 from fenrik.core.tools.cutters import BackBoringBar
-from fenrik.core.tools.profile import apt_parameters
 
 FLATTEN_MM = 0.001
 

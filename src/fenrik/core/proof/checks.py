@@ -243,7 +243,7 @@ def check_contact(
     """Shank or holder touching the stock, and near misses of the holder."""
     found = []
     touched = np.zeros(len(source), bool)
-    for name in ("shank", "holder", "near miss"):
+    for name in ("neck", "shank", "holder", "near miss"):
         columns = [k for k, w in enumerate(watched) if w == name]
         if not columns:
             continue
@@ -273,8 +273,8 @@ def check_contact(
                 message=text,
                 bodies=["holder" if name == "near miss" else name, "stock"],
                 advice=f"Use at least {depth[worst] + 0.5:.1f} mm more stick-out, or a slimmer holder."
-                if name != "shank"
-                else "Use a longer cutting length or a shank thinner than the cutter.",
+                if name not in ("neck", "shank")
+                else f"Use a longer cutting length, or a {name} thinner than the cutter.",
             )
             found.append(finding.model_copy(update={"place": tuple(float(v) for v in place)}))
     return found

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from fenrik.core.contact import DropIndex, tip_heights
 from fenrik.core.findings import Finding
@@ -13,7 +12,9 @@ from fenrik.core.frames import Points
 from fenrik.core.proof.checks import MAX_FINDINGS_OF_A_KIND, finding_at, runs_of
 from fenrik.core.proof.motions import ProgramMotions
 from fenrik.core.solids.model import Mesh
-from fenrik.core.tools.profile import Profile
+from fenrik.core.toolpath import Poses
+from fenrik.core.tools import Body, Profile
+from fenrik.core.tools.underside import undersides_of
 
 if TYPE_CHECKING:
     from fenrik.core.proof.run import ProofInputs
@@ -25,10 +26,8 @@ BATCH = 400_000
 
 def check_fixtures(
     motions: ProgramMotions,
-    source: NDArray[np.int64],
-    starts: Points,
-    ends: Points,
-    bodies: list[tuple[str, Profile, Points]],
+    poses: Poses,
+    bodies: list[tuple[Body, Points]],
     fixtures: Mesh,
     times: Points,
     inputs: ProofInputs,
@@ -39,18 +38,19 @@ def check_fixtures(
     (as a tool dropped on them) is compared with the height of the tip.
 
     Args:
-        bodies: name and profile of each body, and how far (x, y, z) it stands beside the axis.
+        bodies: each body, and how far (x, y, z) it stands beside the axis.
     """
     worst: dict[str, tuple[Points, Points]] = {}
-    for name, profile, aside in bodies:
-        depth, place = _deepest(fixtures, profile, starts + aside, ends + aside)
+    for body, aside in bodies:
+        name: str = "cutter" if body.role == "cutting" else body.role
+        depth, place = _deepest(fixtures, body.profile, poses.start + aside, poses.end + aside)
         before = worst.get(name)
         if before is not None:
             deeper = depth > before[0]
             depth, place = np.where(deeper, depth, before[0]), np.where(deeper[:, None], place, before[1])
         worst[name] = depth, place
     found: list[Finding] = []
-    told = np.zeros(len(ends), bool)
+    told = np.zeros(len(poses), bool)
     for name, (depth, places) in worst.items():
         bad = (depth > CONTACT_MM) & ~told
         told |= bad
@@ -65,7 +65,7 @@ def check_fixtures(
             )
             finding = finding_at(
                 motions,
-                int(source[row]),
+                int(poses.source[row]),
                 times,
                 inputs.zero,
                 kind="near miss" if near else "fixture contact",
@@ -92,14 +92,14 @@ def _deepest(fixtures: Mesh, profile: Profile, starts: Points, ends: Points) -> 
     rows = np.flatnonzero(near)
     if len(rows) == 0:
         return depth, place
-    index = DropIndex.build(fixtures, profile)
+    indices = [DropIndex.of(fixtures, side) for side in undersides_of(profile)]
     count = np.maximum(np.ceil(np.linalg.norm(ends[rows] - starts[rows], axis=1) / STEP_MM).astype(np.int64), 1)
     for begin in range(0, len(rows), BATCH):
         some, steps = rows[begin : begin + BATCH], count[begin : begin + BATCH]
         owner = np.repeat(np.arange(len(some)), steps + 1)
         share = np.concatenate([np.linspace(0, 1, n + 1) for n in steps.tolist()])[:, None]
         places = starts[some][owner] * (1 - share) + ends[some][owner] * share
-        over = tip_heights(index, places[:, :2]) - places[:, 2]
+        over = np.max([tip_heights(i, places[:, :2]) for i in indices], axis=0) - places[:, 2]
         first = np.concatenate([[0], np.cumsum(steps + 1)[:-1]])
         most = np.maximum.reduceat(over, first)
         # The first sample of each motion that is as deep as its deepest.

@@ -11,6 +11,9 @@ from fenrik.core.frames import Points
 from fenrik.core.posting import Program, ReadBack, read_program, rows_of_lines
 from fenrik.core.toolpath import Kind, Motion, MotionLimits, Toolpath, motion_times
 
+PLANE_NORMALS = np.array([[0.0, 0.0, 1.0], [0.0, 1.0, 0.0], [1.0, 0.0, 0.0]])
+"""Normals of the planes G17, G18, G19 (ISO 6983-1): arcs turn right-handed about them under G3."""
+
 
 @dataclass(frozen=True)
 class ProgramMotions:
@@ -85,6 +88,7 @@ def _one(
     motion = np.where(code >= 2, code - 1, Motion.LINE).astype(np.int8)
     path = Toolpath.plain(read.point[whole] + zero, motion, read.centre[whole] + zero, kinds, read.feed[whole])
     path.spindle[:] = read.spindle[whole]
+    path.normal[:] = PLANE_NORMALS[read.plane[whole] - 17]
     begins = np.flatnonzero(fresh)
     seconds = np.zeros(n)
     for a, b in zip(begins, [*begins[1:], n], strict=True):

@@ -18,23 +18,14 @@ from fenrik.core.proof import checks
 from fenrik.core.proof.fixtures import check_fixtures
 from fenrik.core.proof.motions import ProgramMotions, read_motions, starts_of
 from fenrik.core.solids.model import Mesh
-from fenrik.core.stock import Bodies, CutRecord, Stock, cut
-from fenrik.core.toolpath import ORIENTED, Kind
-from fenrik.core.tools import Tool, cutter_profiles
+from fenrik.core.stock import CutRecord, Stock, cut
+from fenrik.core.toolpath import ORIENTED, Kind, Poses
+from fenrik.core.tools import Assembly, Body, Tool, assembly_of
+from fenrik.core.tools.assembly import passing_profile
 from fenrik.core.tools.cutters import BackBoringBar
-from fenrik.core.tools.profile import (
-    Profile,
-    bull_nose_profile,
-    cutting_profile,
-    holder_profiles,
-    passing_profile,
-    shank_profiles,
-)
 
 FLATTEN_MM = 0.002
 ROUNDING_MM = 1e-6
-HAIR = bull_nose_profile(1e-6, 0.0, 0.0)
-"""A cutter that cuts nothing, for motions in which only shank and holder are looked at."""
 
 
 class ProofSettings(BaseModel):
@@ -131,8 +122,10 @@ def prove(inputs: ProofInputs, progress: Progress = silent) -> Proof:
         rows = np.arange(first, last)
         moves = _flatten(motions, rows, tool)
         step = part_of(progress, 0.85 * number / len(groups), 0.85 * (number + 1) / len(groups))
-        stock, moves, record, watched = _cut_group(stock, moves, tool, inputs.settings.near_miss_mm, base, step)
-        source = moves.source
+        assembly = assembly_of(tool, inputs.settings.near_miss_mm)
+        stock, moves, record = _cut_group(stock, moves, tool, assembly, base, step)
+        source = moves.poses.source
+        watched: list[str] = [b.role for b in assembly.watched]
         source_motion.append(source)
         base += len(source)
         np.add.at(removed, source, record.removed_mm3)
@@ -141,9 +134,8 @@ def prove(inputs: ProofInputs, progress: Progress = silent) -> Proof:
         findings += checks.check_stopped(motions, rows, removed, times, inputs)
         findings += checks.check_contact(motions, source, record, watched, times, inputs)
         if inputs.fixtures is not None:
-            for some, bodies in _by_spindle(moves, tool, inputs.settings.near_miss_mm):
-                near_fixtures = (motions, some.source, some.starts, some.ends, bodies, inputs.fixtures, times, inputs)
-                findings += check_fixtures(*near_fixtures)
+            for poses, bodies in _by_spindle(moves, tool, assembly):
+                findings += check_fixtures(motions, poses, bodies, inputs.fixtures, times, inputs)
         near = checks.near_depth(record, watched)
         np.minimum.at(clearance, source, inputs.settings.near_miss_mm - near)
         stocks.append((int(motions.operation[first]), stock))
@@ -157,42 +149,37 @@ def prove(inputs: ProofInputs, progress: Progress = silent) -> Proof:
 
 @dataclass(frozen=True)
 class _Moves:
-    """Straight motions: starts and ends (n, 3), the motion that each comes from, and whether a back boring
-    bar goes through a hole with the spindle stopped in its place."""
+    """Straight steps, and whether a back boring bar goes through a hole with the spindle stopped in its place."""
 
-    starts: Points
-    ends: Points
-    source: NDArray[np.int64]
+    poses: Poses
     passing: NDArray[np.bool_]
 
     def rows(self, index: NDArray) -> _Moves:
-        return _Moves(self.starts[index], self.ends[index], self.source[index], self.passing[index])
+        return _Moves(self.poses.rows(index), self.passing[index])
 
 
 def _cut_group(
-    stock: Stock, moves: _Moves, tool: Tool, near_mm: float, base: int, progress: Progress
-) -> tuple[Stock, _Moves, CutRecord, list[str]]:
+    stock: Stock, moves: _Moves, tool: Tool, assembly: Assembly, base: int, progress: Progress
+) -> tuple[Stock, _Moves, CutRecord]:
     """Move one tool through the stock.
 
     Motions with a back boring bar in its place are looked at first, with all the stock that the others then cut: the
     disc round its foot stands for the cutter there, about an axis of its own.
 
     Returns:
-        The stock afterwards, the motions in the order of the record, the record, names of the watched bodies.
+        The stock afterwards, the motions in the order of the record, the record.
     """
-    bodies, watched = watched_bodies(tool, near_mm)
     still = np.flatnonzero(moves.passing)
     if len(still) == 0:
-        stock, record = cut(stock, moves.starts, moves.ends, bodies, base, progress)
-        return stock, moves, record, watched
+        stock, record = cut(stock, moves.poses, assembly, base, progress)
+        return stock, moves, record
     assert isinstance(tool.cutter, BackBoringBar)
     moves = moves.rows(np.concatenate([still, np.flatnonzero(~moves.passing)]))
     n = len(still)
-    aside = _passing_axis(tool.cutter)
-    _, touched = cut(stock, moves.starts[:n], moves.ends[:n], Bodies(HAIR, bodies.watched))
-    foot = Bodies(passing_profile(tool.cutter))
-    stock, passed = cut(stock, moves.starts[:n] + aside, moves.ends[:n] + aside, foot, base)
-    stock, record = cut(stock, moves.starts[n:], moves.ends[n:], bodies, base + n, progress)
+    through, working = moves.poses.rows(np.arange(n)), moves.poses.rows(np.arange(n, len(moves.poses)))
+    _, touched = cut(stock, through, Assembly(None, assembly.watched))
+    stock, passed = cut(stock, through.moved(_passing_axis(tool.cutter)), Assembly(passing_profile(tool.cutter)), base)
+    stock, record = cut(stock, working, assembly, base + n, progress)
     together = CutRecord(
         np.concatenate([passed.removed_mm3, record.removed_mm3]),
         np.concatenate([np.zeros(n), record.engagement_deg]),
@@ -200,7 +187,7 @@ def _cut_group(
         np.concatenate([touched.touch_place, record.touch_place]),
         passed.dirty | record.dirty,
     )
-    return stock, moves, together, watched
+    return stock, moves, together
 
 
 def _passing_axis(cutter: BackBoringBar) -> Points:
@@ -208,35 +195,21 @@ def _passing_axis(cutter: BackBoringBar) -> Points:
     return -np.array([*cutter.aside_mm, 0.0])
 
 
-def _by_spindle(moves: _Moves, tool: Tool, near_mm: float) -> list[tuple[_Moves, list[tuple[str, Profile, Points]]]]:
-    """Motions with turning and with passing tool, where there are any, each with the tool's bodies."""
-    bodies, names = watched_bodies(tool, near_mm)
+def _by_spindle(moves: _Moves, tool: Tool, assembly: Assembly) -> list[tuple[Poses, list[tuple[Body, Points]]]]:
+    """Motions with turning and with passing tool, where there are any, each with the tool's bodies and their places
+    beside the axis."""
     here = np.zeros(3)
-    watched = [(name, p, here) for name, p in zip(names, bodies.watched, strict=True)]
-    turning = [("cutter", p, here) for p in cutter_profiles(tool.cutter)] + watched
+    watched = [(body, here) for body in assembly.watched]
     still, others = np.flatnonzero(moves.passing), np.flatnonzero(~moves.passing)
-    found = [(moves.rows(others), turning)] if len(others) else []
+    found = []
+    if len(others):
+        assert assembly.cutting is not None
+        found.append((moves.poses.rows(others), [(Body("cutting", assembly.cutting), here), *watched]))
     if len(still):
         assert isinstance(tool.cutter, BackBoringBar)
-        passing = [("cutter", passing_profile(tool.cutter), _passing_axis(tool.cutter)), *watched]
-        found.append((moves.rows(still), passing))
+        disc = Body("cutting", passing_profile(tool.cutter))
+        found.append((moves.poses.rows(still), [(disc, _passing_axis(tool.cutter)), *watched]))
     return found
-
-
-def watched_bodies(tool: Tool, near_miss_mm: float) -> tuple[Bodies, list[str]]:
-    """The tool as bodies: the cutter removes; shank and holder, and the holder grown by the near-miss limit, watch."""
-    profiles, names = [], []
-    for profile in shank_profiles(tool):
-        profiles.append(profile)
-        names.append("shank")
-    for profile in holder_profiles(tool):
-        profiles.append(profile)
-        names.append("holder")
-    if near_miss_mm > 0:
-        for profile in holder_profiles(tool, near_miss_mm):
-            profiles.append(profile)
-            names.append("near miss")
-    return Bodies(cutting_profile(tool.cutter), tuple(profiles)), names
 
 
 def _groups(motions: ProgramMotions) -> list[tuple[int, int]]:
@@ -251,17 +224,16 @@ def _groups(motions: ProgramMotions) -> list[tuple[int, int]]:
 
 def _flatten(motions: ProgramMotions, rows: NDArray, tool: Tool) -> _Moves:
     """A stretch of motions of one tool as straight ones."""
-    begin = starts_of(motions)[rows[0]]
     path = motions.path.rows(rows)
     lead = path.rows(np.array([0]))
-    lead.point[0] = begin
+    lead.point[0] = starts_of(motions)[rows[0]]
+    lead.axis[0] = motions.path.axis[rows[0] - 1] if rows[0] and not motions.fresh[rows[0]] else path.axis[0]
     lead.motion[0] = 0
     flat, source = type(path).joined([lead, path]).flattened(FLATTEN_MM)
-    starts, ends = flat.point[:-1], flat.point[1:]
-    source = source[1:] - 1 + rows[0]
-    fresh = motions.fresh[source]
-    passing = (motions.path.spindle[source] == ORIENTED) & isinstance(tool.cutter, BackBoringBar)
-    return _Moves(np.where(fresh[:, None], ends, starts), np.ascontiguousarray(ends), source, passing)
+    source = np.maximum(source - 1, 0) + rows[0]
+    poses = flat.steps(source, motions.fresh[source[1:]])
+    passing = (motions.path.spindle[poses.source] == ORIENTED) & isinstance(tool.cutter, BackBoringBar)
+    return _Moves(poses, passing)
 
 
 def compare(

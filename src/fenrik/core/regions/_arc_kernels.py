@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from fenrik.core.kernels import kernel
 
 MIN_SEGMENTS = 3
 """An arc must stand for at least so many chords."""
@@ -11,7 +12,7 @@ STRAIGHT_MM = 4e-5
 """Places this near to a line lie on it (they were rounded to 10 nm); a looser rule would run lines into arcs."""
 
 
-@njit(cache=True)
+@kernel
 def _circle(a, b, c):
     """Centre x, y and radius of the circle through three points; radius below 0 where they lie on a line."""
     bx, by, cx, cy = b[0] - a[0], b[1] - a[1], c[0] - a[0], c[1] - a[1]
@@ -24,7 +25,7 @@ def _circle(a, b, c):
     return a[0] + ux, a[1] + uy, np.sqrt(ux * ux + uy * uy)
 
 
-@njit(cache=True)
+@kernel
 def _arc_fits(points, i, j, tolerance, max_radius, half_turn):
     """Whether points i … j lie on one arc of at most a half turn; gives its bulge, or 0."""
     m = (i + j) // 2
@@ -53,7 +54,7 @@ def _arc_fits(points, i, j, tolerance, max_radius, half_turn):
     return np.tan(0.25 * turn)
 
 
-@njit(cache=True)
+@kernel
 def _line_fits(points, i, j, tolerance):
     ax, ay = points[i, 0], points[i, 1]
     dx, dy = points[j, 0] - ax, points[j, 1] - ay
@@ -70,7 +71,7 @@ def _line_fits(points, i, j, tolerance):
     return True
 
 
-@njit(cache=True, nogil=True)
+@kernel(nogil=True)
 def fit(points, tolerance, max_radius):
     """Indices of the kept points, and the bulge of the stretch that leads to each (the first is 0).
 

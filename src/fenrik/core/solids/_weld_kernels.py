@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from fenrik.core.kernels import kernel
 
 EMPTY = -1
 
 
-@njit(cache=True)
+@kernel
 def _mix(a: int, b: int, c: int) -> int:
     """A well-spread hash of three 64-bit numbers (the finaliser of splitmix64 on each)."""
     h = np.uint64(0x9E3779B97F4A7C15)
@@ -20,7 +21,7 @@ def _mix(a: int, b: int, c: int) -> int:
     return h  # type: ignore[return-value]
 
 
-@njit(cache=True)
+@kernel
 def _table_size(count: int) -> int:
     size = 16
     while size < 2 * count:
@@ -28,7 +29,7 @@ def _table_size(count: int) -> int:
     return size
 
 
-@njit(cache=True)
+@kernel
 def join_equal(bits: np.ndarray, index: np.ndarray, first: np.ndarray) -> int:
     """Number equal rows alike. `bits` is (n, 3) int64; fills `index` (n,) and `first` (first row of each number)."""
     size = _table_size(len(bits))
@@ -53,7 +54,7 @@ def join_equal(bits: np.ndarray, index: np.ndarray, first: np.ndarray) -> int:
     return count
 
 
-@njit(cache=True)
+@kernel
 def pair_edges(triangles: np.ndarray, ends: np.ndarray, owners: np.ndarray, uses: np.ndarray) -> int:
     """Each edge once: its `ends` (lower number first), its first two `owners` and how many triangles `use` it."""
     size = _table_size(3 * len(triangles))
@@ -84,7 +85,7 @@ def pair_edges(triangles: np.ndarray, ends: np.ndarray, owners: np.ndarray, uses
     return count
 
 
-@njit(cache=True)
+@kernel
 def _root(parent: np.ndarray, i: int) -> int:
     while parent[i] != i:
         parent[i] = parent[parent[i]]
@@ -92,7 +93,7 @@ def _root(parent: np.ndarray, i: int) -> int:
     return i
 
 
-@njit(cache=True)
+@kernel
 def label_patches(count: int, left: np.ndarray, right: np.ndarray, labels: np.ndarray) -> int:
     """Number connected triangles alike, in the order of their first triangle; gives how many patches there are."""
     parent = np.arange(count).astype(np.int32)

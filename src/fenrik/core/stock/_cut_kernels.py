@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import prange
 
+from fenrik.core.kernels import kernel
 from fenrik.core.tools.kernels import element_height, height, lowest_along, radius_at, slope_at
 
 BRICK = 32
 SLIVER = 1e-9
 
 
-@njit(cache=True)
+@kernel
 def _put_normal(out, i, j, row, x, y, z):
     size = np.sqrt(x * x + y * y + z * z)
     if size < 1e-12:
@@ -21,7 +22,7 @@ def _put_normal(out, i, j, row, x, y, z):
     out[i, j, row, 0], out[i, j, row, 1], out[i, j, row, 2] = int(round(x * f)), int(round(y * f)), int(round(z * f))
 
 
-@njit(cache=True)
+@kernel
 def _subtract(count, at, normal, source, i, j, a, b, na, nb, motion):
     """Take [a, b] out of one ray; returns (new count, removed length, place of the top of what was removed).
 
@@ -76,7 +77,7 @@ def _subtract(count, at, normal, source, i, j, a, b, na, nb, motion):
     return count, removed, top
 
 
-@njit(cache=True)
+@kernel
 def _stadium(du, e0, dv, w, sa, sb, sign):
     """s in [sa, sb] that takes sign·(du·s + …) furthest: a disc of radius w moving past a line.
 
@@ -95,13 +96,13 @@ def _stadium(du, e0, dv, w, sa, sb, sign):
     return True, min(max((e0 - e) / dv, low), high)
 
 
-@njit(cache=True)
+@kernel
 def _width(profile, zeta, e):
     w = radius_at(profile, zeta)
     return w - abs(e)
 
 
-@njit(cache=True)
+@kernel
 def _corner(profile, du, e0, dv, zeta0, dz, sa, sb, sign):
     """The same for the lower part of any profile on a sloping motion, by bisection on concave functions."""
     a, b = sa, sb
@@ -146,7 +147,7 @@ def _corner(profile, du, e0, dv, zeta0, dz, sa, sb, sign):
     return True, 0.5 * (low + high)
 
 
-@njit(cache=True)
+@kernel
 def _chord_end(profile, du, e0, dv, zeta0, dz, s, sign):
     w = radius_at(profile, zeta0 - dz * s)
     e = e0 - dv * s
@@ -154,7 +155,7 @@ def _chord_end(profile, du, e0, dv, zeta0, dz, s, sign):
     return sign * du * s + (np.sqrt(q) if q > 0.0 else 0.0)
 
 
-@njit(cache=True)
+@kernel
 def _capsule(du, e0, dv, c0, dz, r, sign):
     """The same for a sphere whose centre passes the line at side distance e0 − dv·s, height c0 − dz·s."""
     d2 = dv * dv + dz * dz
@@ -174,7 +175,7 @@ def _capsule(du, e0, dv, c0, dz, r, sign):
     return True, min(max(centre + half * sign * du / np.sqrt(d2 + du * du), low), high)
 
 
-@njit(cache=True)
+@kernel
 def _side_end(profile, top, du, e0, dv, zeta0, dz, sign):
     """Furthest reach of the swept tool along a horizontal ray: (found, reach·sign, s)."""
     n = profile.shape[0]
@@ -225,7 +226,7 @@ def _side_end(profile, top, du, e0, dv, zeta0, dz, sign):
     return found, best, at
 
 
-@njit(cache=True)
+@kernel
 def _side_normal(profile, du, e0, dv, zeta0, dz, s, sign, u, v, out):
     """Outward normal of the stock where a horizontal ray leaves the swept tool."""
     n = profile.shape[0]
@@ -243,7 +244,7 @@ def _side_normal(profile, du, e0, dv, zeta0, dz, s, sign, u, v, out):
     out[2] = 1.0
 
 
-@njit(cache=True)
+@kernel
 def _mark(dirty, family, iu, iv, a, b, low, cell):
     """Mark the bricks that a changed stretch [a, b] of a ray touches, one cell of margin around."""
     n0 = int((a - low) / cell) - 1
@@ -263,14 +264,14 @@ def _mark(dirty, family, iu, iv, a, b, low, cell):
                     dirty[i, j, k] = 1
 
 
-@njit(cache=True)
+@kernel
 def _mark_row(dirty, family, iu, v_low, v_high, a, b, low, cell):
     """Mark for the rays v_low to v_high of a row at once."""
     for v in range(v_low - 1, v_high + BRICK, BRICK):
         _mark(dirty, family, iu, min(v, v_high + 1), a, b, low, cell)
 
 
-@njit(cache=True, parallel=True, nogil=True)
+@kernel(parallel=True, nogil=True)
 def cut_family(
     family,
     u,
@@ -289,12 +290,11 @@ def cut_family(
     cell,
     profile,
     top,
-    first_source,
+    sources,
     dirty,
     removed,
     sines,
     watched,
-    tops,
     offsets,
     touch,
     boxes,
@@ -336,13 +336,13 @@ def cut_family(
                         profile,
                         floor,
                         top,
-                        first_source + m,
+                        sources[m],
                         dirty,
                         removed[lane],
                         sines[lane],
                     )
                     if ok:
-                        for w in range(len(tops)):
+                        for w in range(len(offsets) - 1):
                             _watch(
                                 m,
                                 u0,
@@ -378,7 +378,7 @@ def cut_family(
                         cell,
                         profile,
                         top,
-                        first_source + m,
+                        sources[m],
                         dirty,
                     )
                 if not ok:
@@ -390,7 +390,7 @@ def cut_family(
 TABLE = 128
 
 
-@njit(cache=True)
+@kernel
 def _floor_table(profile):
     """A lower bound of h over even steps of ρ², to turn away rays that a motion cannot reach."""
     big = profile[profile.shape[0] - 1, 1]
@@ -400,7 +400,7 @@ def _floor_table(profile):
     return table
 
 
-@njit(cache=True)
+@kernel
 def _cut_down(
     m,
     u0,
@@ -500,7 +500,7 @@ def _cut_down(
     return True
 
 
-@njit(cache=True)
+@kernel
 def _watch(m, u0, u1, v0, v1, count, at, p, q, origin, cell, profile, out):
     """Deepest standing of a watched body in the stock during one motion; out gets depth, x, y, z."""
     big = profile[profile.shape[0] - 1, 1]
@@ -535,7 +535,7 @@ def _watch(m, u0, u1, v0, v1, count, at, p, q, origin, cell, profile, out):
                 out[0], out[1], out[2], out[3] = depth, x + p[0], y + p[1], at[i, j, c - 1]
 
 
-@njit(cache=True)
+@kernel
 def _cut_side(
     family,
     u,

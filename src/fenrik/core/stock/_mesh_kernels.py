@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from fenrik.core.kernels import kernel
 
 
-@njit(cache=True)
+@kernel
 def _crossing(count, at, normal, place, step, out):
     """The hit between place and place + step on a ray; out gets the place and the normal."""
     for k in range(count):
@@ -18,7 +19,7 @@ def _crossing(count, at, normal, place, step, out):
     return False
 
 
-@njit(cache=True)
+@kernel
 def _solve(a, b, centre, out):
     """Least squares with a weak pull to the centre: (AᵀA + λI) x = Aᵀb about the centre of the hits."""
     weight = 0.01
@@ -34,7 +35,7 @@ def _solve(a, b, centre, out):
     out[0], out[1], out[2] = centre[0] + x / det, centre[1] + y / det, centre[2] + z / det
 
 
-@njit(cache=True, nogil=True)
+@kernel(nogil=True)
 def contour(cx, ax, nx, cy, ay, ny, cz, az, nz, origin, cell, start, stop, own):
     """Dual contour of the nodes [start, stop), drawing the faces of lattice edges that begin at or after `own`.
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from fenrik.core.kernels import kernel
 
 
-@njit(cache=True)
+@kernel
 def _side(ax: float, ay: float, bx: float, by: float, px: float, py: float) -> int:
     """On which side of the line a → b a place lies: 1 or −1, never 0.
 
@@ -25,7 +26,7 @@ def _side(ax: float, ay: float, bx: float, by: float, px: float, py: float) -> i
     return flip if ax != bx else -flip
 
 
-@njit(cache=True)
+@kernel
 def _covers(t: np.ndarray, u: int, v: int, pu: float, pv: float) -> bool:
     a = _side(t[0, u], t[0, v], t[1, u], t[1, v], pu, pv)
     b = _side(t[1, u], t[1, v], t[2, u], t[2, v], pu, pv)
@@ -33,7 +34,7 @@ def _covers(t: np.ndarray, u: int, v: int, pu: float, pv: float) -> bool:
     return a == b and b == c
 
 
-@njit(cache=True)
+@kernel
 def find_hits(
     corners: np.ndarray,
     normals: np.ndarray,
@@ -73,7 +74,7 @@ def find_hits(
                 start[ray] += 1
 
 
-@njit(cache=True)
+@kernel
 def pair_hits(
     start: np.ndarray,
     place: np.ndarray,
@@ -125,7 +126,7 @@ def pair_hits(
     return wrong
 
 
-@njit(cache=True)
+@kernel
 def _write(at: np.ndarray, normal: np.ndarray, ray: int, n: int, place: float, direction: np.ndarray) -> None:
     at[ray, n] = place
     for k in range(3):

@@ -20,7 +20,7 @@ from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import Stock
 from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import Feeds, PathBuilder, Toolpath
-from fenrik.core.tools import Tool, cutter_profile
+from fenrik.core.tools import Tool, cutting_profile
 
 MM: dict[str, Any] = {"unit": "mm"}
 START_GAP_MM = 1.0
@@ -102,7 +102,7 @@ class StrategyInputs:
     def drop_index(self, allowance_mm: float) -> DropIndex:
         """The part and the obstacles made ready for this tool grown by an allowance."""
         mesh = self.mesh if self.obstacles is None else join_meshes([self.mesh, self.grown_obstacles()])
-        return DropIndex.build(mesh, cutter_profile(self.tool.cutter, allowance_mm))
+        return DropIndex.build(mesh, cutting_profile(self.tool.cutter), allowance_mm)
 
     def grown_obstacles(self) -> Mesh:
         """The obstacles moved to four sides and up, together: to a tool from above they are larger by the clearance."""

@@ -20,7 +20,8 @@ from shapely.geometry import LineString, Polygon
 from shapely.geometry.base import BaseGeometry
 from shapely.geometry.polygon import orient
 
-from fenrik.core.contact.region import HeightField
+from fenrik.core.contact import DropIndex, tip_heights_grid
+from fenrik.core.contact.region import PIN_RADIUS_MM, HeightField
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.progress import part_of
@@ -38,6 +39,7 @@ from fenrik.core.strategies.common import (
 from fenrik.core.strategies.entering import DescentParams
 from fenrik.core.strategies.level_regions import free_positions, stock_above
 from fenrik.core.toolpath import PathBuilder
+from fenrik.core.tools import bull_nose_profile, cutting_profile
 
 LEAD_MM = 1.0
 MAX_LEVELS = 2000
@@ -425,10 +427,6 @@ class _NarrowPlaces:
     """Finds closed places that the tool is too wide for, level by level, and tells each once, at its deepest."""
 
     def __init__(self, inputs: StrategyInputs, params: LevelRoughing, tops: StockTops, heights: HeightField) -> None:
-        from fenrik.core.contact import DropIndex, tip_heights_grid
-        from fenrik.core.contact.region import PIN_RADIUS_MM
-        from fenrik.core.tools.profile import bull_nose_profile, cutter_profile
-
         self.tool_radius = inputs.tool.cutter.radius_mm
         self.lift = params.floor_allowance_mm
         self.heights = heights
@@ -454,7 +452,7 @@ class _NarrowPlaces:
         self.held: list[np.ndarray] = []
         self.fixture_heights = np.full(self.surface.shape, -np.inf)
         if inputs.obstacles is not None:
-            index = DropIndex.build(inputs.grown_obstacles(), cutter_profile(inputs.tool.cutter))
+            index = DropIndex.build(inputs.grown_obstacles(), cutting_profile(inputs.tool.cutter))
             self.fixture_heights = tip_heights_grid(index, heights.x, heights.y)
 
     def look(self, level: float) -> None:

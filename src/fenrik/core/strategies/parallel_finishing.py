@@ -20,6 +20,7 @@ from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact import DropIndex, tip_heights
 from fenrik.core.contact.region import part_outline
+from fenrik.core.cutting.speeds import scallop_stepover
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.progress import Progress, part_of
@@ -35,7 +36,7 @@ from fenrik.core.strategies.common import (
     require,
 )
 from fenrik.core.toolpath import Toolpath
-from fenrik.core.tools.profile import cutter_profile, scallop_stepover
+from fenrik.core.tools.assembly import cutting_profile
 
 SAMPLING_SHARE = 0.35
 THINNING_SHARE = 0.3
@@ -179,7 +180,7 @@ def _held_back(
     """Where passes run over an obstacle instead of the part."""
     if inputs.obstacles is None or not curves:
         return []
-    index = DropIndex.build(inputs.grown_obstacles(), cutter_profile(inputs.tool.cutter, allowance_mm))
+    index = DropIndex.build(inputs.grown_obstacles(), cutting_profile(inputs.tool.cutter), allowance_mm)
     held = []
     for curve in curves:
         over = tip_heights(index, curve[:, :2]) + lift >= curve[:, 2] - 1e-6

@@ -20,10 +20,11 @@ from fenrik.core.strategies.common import MM, OBSTACLE_CLEARANCE_MM, CommonParam
 from fenrik.core.strategies.linking import Landscape
 from fenrik.core.strategies.targets import HolePlace, Target
 from fenrik.core.toolpath import PathBuilder
-from fenrik.core.tools import cutter_profile
+from fenrik.core.tools import cutting_profile
 from fenrik.core.tools.cutters import BallCutter, BullNoseCutter, Cutter, TaperedCutter
 from fenrik.core.tools.kernels import element_height, radius_at
-from fenrik.core.tools.profile import Profile, bull_nose_profile
+from fenrik.core.tools.profile import bull_nose_profile
+from fenrik.core.tools.underside import Underside, underside_of
 
 ARC_FIT_MM = 2e-3
 """How far fitted arcs may stray from the offset polygons."""
@@ -167,8 +168,8 @@ class Workplace:
         return union(*parts) if len(parts) > 1 else (parts[0] if parts else [])
 
     @cached_property
-    def end(self) -> Profile | None:
-        """The profile of a tool whose end is slimmer than the tool; None where it is flat."""
+    def end(self) -> Underside | None:
+        """The underside of a tool whose end is slimmer than the tool; None where it is flat."""
         return rounded_end(self.inputs.tool.cutter)
 
     @cached_property
@@ -290,12 +291,14 @@ class Anchors:
         return heights[params.bottom_from] + params.bottom_mm
 
 
-def rounded_end(cutter: Cutter) -> Profile | None:
-    """The profile of a ball, bull-nose or tapered cutter; None for others, whose end counts as flat."""
-    return cutter_profile(cutter) if isinstance(cutter, BallCutter | BullNoseCutter | TaperedCutter) else None
+def rounded_end(cutter: Cutter) -> Underside | None:
+    """The underside of a ball, bull-nose or tapered cutter; None for others, whose end counts as flat."""
+    if not isinstance(cutter, BallCutter | BullNoseCutter | TaperedCutter):
+        return None
+    return underside_of(cutting_profile(cutter))
 
 
-def end_heights(end: Profile, corners: Points, tip_mm: float) -> Points:
+def end_heights(end: Underside, corners: Points, tip_mm: float) -> Points:
     """Heights over the tip at which the end of a tool is compared with the part: where the part has corners, between
     which it is straight, and at even angles of the end's own rounding.
 
@@ -311,25 +314,25 @@ def end_heights(end: Profile, corners: Points, tip_mm: float) -> Points:
     return np.unique(np.concatenate([own, within]))
 
 
-def _full_height(end: Profile) -> float:
+def _full_height(end: Underside) -> float:
     """Height over the tip where the end of a tool is as wide as the tool."""
     last = len(end.elements) - 1
     return float(element_height(end.elements, last, end.elements[last, 1]))
 
 
-def reach_beside(end: Profile | None, radius_mm: float, fillet_mm: float, over_mm: float) -> float:
+def reach_beside(end: Underside | None, radius_mm: float, fillet_mm: float, over_mm: float) -> float:
     """How far the axis stays from the rim of a floor from which a fillet rises to an upright wall.
 
     At a height u the fillet is √(r² − (r − u)²) beyond the rim, from r on the wall; the tool is as wide there as its
     profile says. It touches where the difference is greatest.
 
     Args:
-        end: the tool's profile; None for a flat end.
+        end: the tool's underside; None for a flat end.
         over_mm: height of the tip over the floor.
     """
     if fillet_mm <= 0:
         return radius_mm
-    shape = end or bull_nose_profile(radius_mm, 0.0, 0.0)
+    shape = end or underside_of(bull_nose_profile(radius_mm, 0.0, 1.0))
     full = _full_height(shape)
 
     def overlap(heights: Points) -> Points:

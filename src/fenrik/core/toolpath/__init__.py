@@ -2,6 +2,7 @@
 
 from fenrik.core.toolpath.builder import Feeds, PathBuilder
 from fenrik.core.toolpath.model import BACK_BORE, ORIENTED, Kind, Motion, Toolpath
+from fenrik.core.toolpath.poses import Poses
 from fenrik.core.toolpath.timing import MotionLimits, motion_times
 
 __all__ = [
@@ -12,6 +13,7 @@ __all__ = [
     "Motion",
     "MotionLimits",
     "PathBuilder",
+    "Poses",
     "Toolpath",
     "motion_times",
 ]

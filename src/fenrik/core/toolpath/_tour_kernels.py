@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from fenrik.core.kernels import kernel
 
 
-@njit(cache=True)
+@kernel
 def _length(order, distance):
     total = 0.0
     for k in range(len(order) - 1):
@@ -14,7 +15,7 @@ def _length(order, distance):
     return total
 
 
-@njit(cache=True)
+@kernel
 def _improve(order, distance):
     """2-opt and or-opt until nothing helps; the first place stays first, the end is free."""
     n = len(order)
@@ -68,7 +69,7 @@ def _improve(order, distance):
     return order
 
 
-@njit(cache=True, nogil=True)
+@kernel(nogil=True)
 def shortest(distance, start, kicks):
     """An order of all places from `start`, short but not proven shortest. The same input gives the same order."""
     n = len(distance)

@@ -9,7 +9,8 @@ from enum import IntEnum
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrik.core.frames import Points
+from fenrik.core.frames import Frame, Points
+from fenrik.core.toolpath.poses import Poses
 
 ORIENTED = 2
 """The spindle stopped in its place (M19); 1 and −1 are its ways of turning, 0 is stopped anywhere."""
@@ -106,15 +107,30 @@ class Toolpath:
         """The same path displaced (for example from the setup's frame to its work zero)."""
         return replace(self, point=self.point + shift, centre=self.centre + shift)
 
+    def in_frame(self, frame: Frame) -> Toolpath:
+        """The same path, given in part coordinates, in a frame's own."""
+        return replace(
+            self,
+            point=frame.to_local(self.point),
+            axis=frame.direction_to_local(self.axis),
+            centre=frame.to_local(self.centre),
+            normal=frame.direction_to_local(self.normal),
+        )
+
+    def starts(self) -> Points:
+        """Where each motion begins, (n, 3); the first one where it ends."""
+        return np.vstack([self.point[:1], self.point[:-1]])
+
     def lengths(self) -> Points:
         """Length of each motion, (n,) mm; the first is 0."""
         if len(self) == 0:
             return np.zeros(0)
-        start = np.vstack([self.point[:1], self.point[:-1]])
+        start = self.starts()
         out = np.linalg.norm(self.point - start, axis=1)
-        for i in np.flatnonzero(self.motion):
-            sweep, radius = self.sweep(int(i), start[i])
-            out[i] = np.hypot(sweep * radius, self.point[i, 2] - start[i, 2])
+        arcs = np.flatnonzero(self.motion)
+        if len(arcs):
+            sweep, radius, climb, _ = self._arcs(arcs, start[arcs])
+            out[arcs] = np.hypot(sweep * radius, climb)
         return out
 
     def cut_length_mm(self) -> float:
@@ -122,58 +138,83 @@ class Toolpath:
 
     def sweep(self, i: int, start: Points) -> tuple[float, float]:
         """Angle (above 0, at most a full turn) and radius of arc i."""
-        a, b = start[:2] - self.centre[i, :2], self.point[i, :2] - self.centre[i, :2]
-        turn = np.arctan2(a[0] * b[1] - a[1] * b[0], a @ b)
-        if self.motion[i] == Motion.ARC_CW:
-            turn = -turn
-        if turn <= 1e-9:
-            turn += 2 * np.pi
-        return float(turn), float(np.linalg.norm(a))
+        sweep, radius, _, _ = self._arcs(np.array([i]), np.asarray(start, dtype=np.float64)[None])
+        return float(sweep[0]), float(radius[0])
+
+    def _arcs(self, rows: NDArray[np.int64], start: Points) -> tuple[Points, Points, Points, Points]:
+        """Of arcs, each in the plane across its normal: angle (above 0), radius, climb along the normal, and the
+        vector from the centre to the start in that plane."""
+        normal, centre, end = self.normal[rows], self.centre[rows], self.point[rows]
+
+        def in_plane(vector: Points) -> Points:
+            return vector - np.einsum("ij,ij->i", vector, normal)[:, None] * normal
+
+        a, b = in_plane(start - centre), in_plane(end - centre)
+        turn = np.arctan2(np.einsum("ij,ij->i", np.cross(a, b), normal), np.einsum("ij,ij->i", a, b))
+        turn = np.where(self.motion[rows] == Motion.ARC_CW, -turn, turn)
+        turn = np.where(turn <= 1e-9, turn + 2 * np.pi, turn)
+        return turn, np.linalg.norm(a, axis=1), np.einsum("ij,ij->i", end - start, normal), a
 
     def flattened(self, tolerance_mm: float) -> tuple[Toolpath, NDArray[np.int64]]:
-        """Arcs as chords within `tolerance_mm`; also which motion of this path each new motion comes from."""
+        """Arcs as chords within `tolerance_mm`; also which motion of this path each new motion comes from.
+
+        The axis turns evenly along an arc, as along a line.
+        """
         arcs = np.flatnonzero(self.motion)
         source = np.arange(len(self))
         if len(arcs) == 0:
             return self, source
-        start = np.vstack([self.point[:1], self.point[:-1]])
+        start = self.starts()
+        sweep, radius, climb, spoke = self._arcs(arcs, start[arcs])
+        step = 2 * np.arccos(np.maximum(1 - tolerance_mm / np.maximum(radius, tolerance_mm), -1.0))
         count = np.ones(len(self), np.int64)
-        chords: dict[int, Points] = {}
-        for i in arcs:
-            sweep, radius = self.sweep(int(i), start[i])
-            step = 2 * np.arccos(max(1 - tolerance_mm / max(radius, tolerance_mm), -1.0))
-            n = max(int(np.ceil(sweep / max(step, 1e-4))), 1)
-            t = np.arange(1, n + 1) / n
-            sign = -1.0 if self.motion[i] == Motion.ARC_CW else 1.0
-            a = start[i, :2] - self.centre[i, :2]
-            angle = np.arctan2(a[1], a[0]) + sign * sweep * t
-            chord = np.column_stack(
-                [
-                    self.centre[i, 0] + radius * np.cos(angle),
-                    self.centre[i, 1] + radius * np.sin(angle),
-                    start[i, 2] + (self.point[i, 2] - start[i, 2]) * t,
-                ]
-            )
-            chord[-1] = self.point[i]
-            chords[int(i)] = chord
-            count[i] = n
+        count[arcs] = np.maximum(np.ceil(sweep / np.maximum(step, 1e-4)), 1)
         source = np.repeat(source, count)
-        point = self.point[source].copy()
-        begin = np.concatenate([[0], np.cumsum(count)])
-        for k, chord in chords.items():
-            point[begin[k] : begin[k + 1]] = chord
+        share = (np.arange(len(source)) - np.repeat(np.cumsum(count) - count, count) + 1) / count[source]
         flat = self.rows(source)
+        point = flat.point.copy()
+        which = np.full(len(self), -1)
+        which[arcs] = np.arange(len(arcs))
+        k = which[source]
+        inner = (k >= 0) & (share < 1.0)
+        if inner.any():
+            k, t, row = k[inner], share[inner], source[inner]
+            angle = sweep[k] * t * np.where(self.motion[row] == Motion.ARC_CW, -1.0, 1.0)
+            normal, a = self.normal[row], spoke[k]
+            turned = np.cos(angle)[:, None] * a + np.sin(angle)[:, None] * np.cross(normal, a)
+            # From the start's own height over the arc's plane, evenly along the normal.
+            foot = start[row] - a
+            point[inner] = foot + turned + (climb[k] * t)[:, None] * normal
+        axis = flat.axis.copy()
+        if inner.any() and not np.array_equal(self.axis[1:], self.axis[:-1]):
+            before = np.vstack([self.axis[:1], self.axis[:-1]])
+            turning = Poses(start, self.point, before, self.axis, np.arange(len(self)))
+            axis[inner] = turning.axis_at(source[inner], share[inner])
         last = np.append(source[1:] != source[:-1], True)
         return replace(
-            flat, point=point, motion=np.zeros(len(source), np.int8), dwell_s=np.where(last, flat.dwell_s, 0.0)
+            flat,
+            point=point,
+            axis=axis,
+            motion=np.zeros(len(source), np.int8),
+            dwell_s=np.where(last, flat.dwell_s, 0.0),
         ), source
 
-    def sweeps(self, tolerance_mm: float) -> tuple[Points, Points, NDArray[np.int64]]:
-        """Starts and ends of straight motions in which the tool can cut, and the motion that each comes from; what it
-        does with the spindle stopped in its place is left out."""
+    def poses(self, tolerance_mm: float) -> Poses:
+        """The straight steps in which the tool can cut, arcs as chords within a tolerance; what it does with the
+        spindle stopped in its place is left out."""
         flat, source = self.flattened(tolerance_mm)
-        able = flat.spindle[1:] != ORIENTED
-        return flat.point[:-1][able], flat.point[1:][able], source[1:][able]
+        return flat.steps(source).rows(np.flatnonzero(flat.spindle[1:] != ORIENTED))
+
+    def steps(self, source: NDArray[np.int64], fresh: NDArray[np.bool_] | None = None) -> Poses:
+        """The motions of a path of straight ones as poses, without the first, at which the path begins.
+
+        Args:
+            source: (n,) what each motion comes from. fresh: (n − 1,) which begin where they end.
+        """
+        start, axis = self.point[:-1], self.axis[:-1]
+        if fresh is not None:
+            start, axis = np.where(fresh[:, None], self.point[1:], start), np.where(fresh[:, None], self.axis[1:], axis)
+        return Poses(start, self.point[1:], axis, self.axis[1:], source[1:])
 
     def rows(self, index: NDArray) -> Toolpath:
         return Toolpath(**{k: getattr(self, k)[index] for k in self.__dataclass_fields__})

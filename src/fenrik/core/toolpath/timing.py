@@ -11,9 +11,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
 from fenrik.core.frames import Points
+from fenrik.core.kernels import kernel
 from fenrik.core.toolpath.model import Toolpath
 
 FLATTEN_MM = 0.01
@@ -41,7 +41,7 @@ def motion_times(path: Toolpath, limits: MotionLimits) -> Points:
     return np.asarray(np.bincount(source, seconds, minlength=len(path)), dtype=np.float64) + path.dwell_s
 
 
-@njit(cache=True)
+@kernel
 def _profile_times(point: np.ndarray, speed: np.ndarray, acceleration: float, tolerance: float) -> np.ndarray:
     n = len(point)
     length = np.zeros(n)

@@ -1,5 +1,6 @@
 """Tools: cutters, shanks and holders as profiles of revolution; tool library formats."""
 
+from fenrik.core.tools.assembly import Assembly, Body, assembly_of, cutting_profile
 from fenrik.core.tools.cutters import (
     BallCutter,
     BullNoseCutter,
@@ -12,10 +13,12 @@ from fenrik.core.tools.cutters import (
     ThreadMill,
 )
 from fenrik.core.tools.model import HolderSection, Tool
-from fenrik.core.tools.profile import Profile, cone_profile, cutter_profile, cutter_profiles
+from fenrik.core.tools.profile import Profile, bull_nose_profile, cone_profile, profile_of
 
 __all__ = [
+    "Assembly",
     "BallCutter",
+    "Body",
     "BullNoseCutter",
     "ChamferMill",
     "ContourCutter",
@@ -27,7 +30,9 @@ __all__ = [
     "Tap",
     "ThreadMill",
     "Tool",
+    "assembly_of",
+    "bull_nose_profile",
     "cone_profile",
-    "cutter_profile",
-    "cutter_profiles",
+    "cutting_profile",
+    "profile_of",
 ]

@@ -6,10 +6,6 @@ import itertools
 import math
 from dataclasses import dataclass
 
-import numpy as np
-
-from fenrik.core.frames import Points
-
 
 @dataclass(frozen=True)
 class Piece:
@@ -61,93 +57,3 @@ def flatten_contour(pieces: list[Piece], step_deg: float = 7.5) -> list[tuple[fl
                 places.append((p.centre[0] + p.radius * math.cos(angle), p.centre[1] + p.radius * math.sin(angle)))
         places.append((p.r1, p.z1))
     return places
-
-
-@dataclass(frozen=True)
-class ConvexBody:
-    """A stretch of a contour as a convex body: elements of growing slope, closed above at `top_mm`."""
-
-    elements: Points
-    radius_mm: float
-    top_mm: float
-
-
-LINE, ARC = 0.0, 1.0
-
-
-def convex_bodies(pieces: list[Piece]) -> tuple[list[ConvexBody], bool]:
-    """A contour as a stack of convex bodies that together are the tool, and whether something is left out.
-
-    A contour that goes straight up and then further outwards begins a new body; where it turns inwards (a lollipop's
-    upper half, a dovetail's sides) the rest cannot be described by its lower side, and is left out.
-    """
-    bodies: list[ConvexBody] = []
-    rows: list[list[float]] = []
-    at = (0.0, 0.0)
-
-    def close(top: float) -> None:
-        if rows:
-            bodies.append(ConvexBody(np.array(rows), rows[-1][1], top))
-            rows.clear()
-
-    for p in pieces:
-        if p.r1 < p.r0 - 1e-12 or p.inward:
-            close(p.z0)
-            return bodies, True
-        if abs(p.r1 - p.r0) <= 1e-12:
-            close(p.z1)
-        else:
-            if not rows and p.r0 > 1e-12:
-                rows.append([0.0, p.r0, LINE, p.z0, 0.0, 0.0, 0.0, 0.0])
-            if p.centre is None:
-                rows.append([p.r0, p.r1, LINE, p.z0, (p.z1 - p.z0) / (p.r1 - p.r0), 0.0, 0.0, 0.0])
-            else:
-                rows.append([p.r0, p.r1, ARC, 0.0, 0.0, p.centre[0], p.centre[1], p.radius])
-        at = (p.r1, p.z1)
-    close(at[1])
-    return bodies, False
-
-
-def grown_elements(elements: Points, offset: float) -> Points:
-    """The elements of a convex body grown by an offset on its lower side and rim; its tip is put back to 0.
-
-    Lines and arcs move along their normals; an arc of the offset's radius goes round every corner.
-    """
-    if offset <= 0:
-        return elements
-    rows: list[list[float]] = []
-    last = (0.0, -1.0)  # the normal at the axis points straight down
-    at = (0.0, float(_height(elements[0], 0.0)))
-
-    def round_corner(to: tuple[float, float]) -> None:
-        r0, r1 = at[0] + offset * last[0], at[0] + offset * to[0]
-        if r1 - r0 > 1e-12:
-            rows.append([r0, r1, ARC, 0.0, 0.0, at[0], at[1] + offset, offset])
-
-    for e in elements:
-        normals = _normal(e, e[0]), _normal(e, e[1])
-        round_corner(normals[0])
-        r0, r1 = e[0] + offset * normals[0][0], e[1] + offset * normals[1][0]
-        if e[2] == LINE:
-            h0 = e[3] + offset * normals[0][1] + offset
-            rows.append([r0, r1, LINE, h0, e[4], 0.0, 0.0, 0.0])
-        else:
-            rows.append([r0, r1, ARC, 0.0, 0.0, e[5], e[6] + offset, e[7] + offset])
-        last, at = normals[1], (float(e[1]), float(_height(e, e[1])))
-    round_corner((1.0, 0.0))
-    return np.array(rows)
-
-
-def _height(e: Points, rho: float) -> float:
-    if e[2] == LINE:
-        return float(e[3] + e[4] * (rho - e[0]))
-    return float(e[6] - math.sqrt(max(e[7] ** 2 - (rho - e[5]) ** 2, 0.0)))
-
-
-def _normal(e: Points, rho: float) -> tuple[float, float]:
-    """Outward normal of an element in the plane of radius and height."""
-    if e[2] == LINE:
-        size = math.hypot(e[4], 1.0)
-        return float(e[4] / size), -1.0 / size
-    x = (rho - e[5]) / e[7]
-    return float(x), -math.sqrt(max(1.0 - x * x, 0.0))

@@ -51,6 +51,11 @@ class CutterBase(BaseModel):
         """Diameter of what stands above the cutting part where the tool says nothing of it."""
         return self.diameter_mm
 
+    @property
+    def edge_length_mm(self) -> float:
+        """How far up from the tip it cuts; what its contour has above that is neck."""
+        return math.inf
+
     def contour(self) -> list[Piece]:
         """The cutting part from its tip up to the end of the cutting length."""
         r = self.radius_mm
@@ -309,6 +314,10 @@ class ThreadMill(_Threading):
         sharp = self.pitch_mm / 2 / math.tan(math.radians(self.profile_deg / 2))
         return min(0.625 * sharp, self.radius_mm * 0.45)
 
+    @property
+    def edge_length_mm(self) -> float:
+        return self._teeth()[-1][1]
+
     @model_validator(mode="after")
     def _neck_fits(self) -> ThreadMill:
         if self.neck_diameter_mm > self.diameter_mm - 2 * self.tooth_mm + 1e-9:
@@ -317,7 +326,8 @@ class ThreadMill(_Threading):
             )
         return self
 
-    def contour(self) -> list[Piece]:
+    def _teeth(self) -> list[tuple[float, float]]:
+        """Places (radius, height) of the contour from the tip to the end of the last tooth."""
         r, root = self.radius_mm, self.radius_mm - self.tooth_mm
         slope = math.tan(math.radians(self.profile_deg / 2)) * self.tooth_mm
         rows = 1 if self.teeth == "single" else max(int(self.flute_length_mm // self.pitch_mm), 1)
@@ -326,7 +336,11 @@ class ThreadMill(_Threading):
         for k in range(rows):
             z = k * self.pitch_mm
             places += [(root, z), (r, z + slope), (r, z + slope + land), (root, z + 2 * slope + land)]
-        return line_through(*places, (root, max(self.flute_length_mm, places[-1][1])))
+        return places
+
+    def contour(self) -> list[Piece]:
+        places = self._teeth()
+        return line_through(*places, (places[-1][0], max(self.flute_length_mm, places[-1][1])))
 
 
 class SlottingCutter(CutterBase):
@@ -377,6 +391,10 @@ class Lollipop(CutterBase):
         if self.flute_length_mm < self._ball_top() - 1e-9:
             raise ValueError(f"the cutting length must reach the neck ({self._ball_top():.3g} mm)")
         return self
+
+    @property
+    def edge_length_mm(self) -> float:
+        return self._ball_top()
 
     def _ball_top(self) -> float:
         r = self.radius_mm

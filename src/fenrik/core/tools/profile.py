@@ -1,147 +1,212 @@
-"""A convex profile of revolution: one description for contact, removal and collision.
+"""The closed outline of a body of revolution in the r–z plane: one description for contact, removal and collision.
 
-The profile gives the height h(ρ) of the tool's lower surface above its tip at distance ρ from the axis, for ρ from
-0 to R, as a chain of line and arc elements of growing slope; above h(R) the body is a cylinder of radius R up to
-`top_mm`. Flat, ball, tapered, pointed and barrel cutters are all chains of these two elements.
+The outline is kept as bands, stretches of height in which the radius follows a line or an arc. It may turn inwards:
+a neck above a ball, the gaps between the teeth of a thread mill, the leaning sides of a dovetail cutter. Bands over
+which the radius is a concave function of height make a run; a run is a convex body, so what it sweeps along a
+straight way with a constant axis is convex too, and meets a ray in one stretch. The profile is the union of its runs.
 """
 
 from __future__ import annotations
 
+import itertools
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
-from fenrik.core.tools.contour import ARC, LINE, convex_bodies, grown_elements
-from fenrik.core.tools.cutters import BackBoringBar, ChamferMill, Cutter, Drill, EngravingCutter, TaperedCutter
-from fenrik.core.tools.model import Tool
+from fenrik.core.tools.contour import Piece
 
-# Columns of an element: ρ from, ρ to, kind, h at ρ from, slope, arc centre ρ, arc centre h, arc radius.
-COLUMNS = 8
+LINE, ARC = 0.0, 1.0
+COLUMNS = 10
+"""Columns of a band: z from, z to, r at from, r at to, kind, arc centre r, arc centre z, arc radius, and whether the
+plane at its lower and at its upper end belongs to the outside of its run (or meets its neighbour in an edge)."""
+HOLLOW_MM = 5e-4
+"""A hollow arc is kept as chords that stand at most this far outside it."""
+SAME_MM, SMOOTH_RAD = 1e-9, 1e-6
 
 
 @dataclass(frozen=True)
 class Profile:
     """Attributes:
-    elements: (n, 8) float64; see `COLUMNS`.
-    radius_mm: R, where the profile ends.
-    top_mm: height of the body above the tip.
+    bands: (n, 10) float64, from the lowest up; see `COLUMNS`.
+    runs: (k + 1,) int64; bands `runs[i]` to `runs[i + 1]` are one convex body.
+    error_mm: how far the outline may stand outside the one it was made from (hollow arcs).
     """
 
-    elements: Points
-    radius_mm: float
-    top_mm: float
+    bands: Points
+    runs: NDArray[np.int64]
+    error_mm: float = 0.0
+
+    @property
+    def radius_mm(self) -> float:
+        """The widest radius."""
+        return max(_widest(b) for b in self.bands)
+
+    @property
+    def bottom_mm(self) -> float:
+        return float(self.bands[0, 0])
+
+    @property
+    def top_mm(self) -> float:
+        return float(self.bands[-1, 1])
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether it is one convex body that is as wide at its top as anywhere: an underside with a cylinder above."""
+        return len(self.runs) == 2 and float(self.bands[-1, 3]) >= self.radius_mm - SAME_MM
+
+    def radius_at(self, z_mm: float) -> float:
+        """Radius at a height; −1 outside the body, the wider one where it jumps."""
+        return max((_radius(b, z_mm) for b in self.bands if b[0] <= z_mm <= b[1]), default=-1.0)
 
     def lifted(self, height_mm: float) -> Profile:
-        """The same body standing higher above the tip (shank and holder sections)."""
-        elements = self.elements.copy()
-        elements[:, [3, 6]] += height_mm
-        return Profile(elements, self.radius_mm, self.top_mm + height_mm)
+        """The same body standing higher above the tip."""
+        bands = self.bands.copy()
+        bands[:, [0, 1, 6]] += height_mm
+        return Profile(bands, self.runs, self.error_mm)
+
+    def between(self, low_mm: float, high_mm: float) -> Profile | None:
+        """The part of the body between two heights; None where there is nothing."""
+        rows = []
+        for b in self.bands:
+            z0, z1 = max(b[0], low_mm), min(b[1], high_mm)
+            if z1 - z0 > SAME_MM:
+                rows.append([z0, z1, _radius(b, z0), _radius(b, z1), *b[4:8]])
+        return _in_runs(rows, self.error_mm) if rows else None
+
+
+def profile_of(pieces: Iterable[Piece]) -> Profile:
+    """The profile whose contour is a chain of lines and arcs, tip first.
+
+    Where a contour runs back down, what lies inside its widest place at a height counts as full: a tool that moves
+    sideways takes that too.
+
+    Raises:
+        FenrikError: when the contour encloses nothing.
+    """
+    parts = [q for p in pieces for q in _rising(p)]
+    levels = np.unique([z for p in parts for z in (p.z0, p.z1)])
+    levels = levels[np.append(True, np.diff(levels) > SAME_MM)]
+    rows: list[list[float]] = []
+    sources: list[Piece] = []
+    hollow = False
+    for z0, z1 in zip(levels[:-1].tolist(), levels[1:].tolist(), strict=True):
+        middle = 0.5 * (z0 + z1)
+        covering = [p for p in parts if min(p.z0, p.z1) <= middle <= max(p.z0, p.z1)]
+        if not covering:
+            continue
+        widest = max(covering, key=lambda p: _piece_radius(p, middle))
+        if rows and sources[-1] is widest and not widest.inward:
+            rows[-1][1], rows[-1][3] = z1, _piece_radius(widest, z1)
+            continue
+        hollow |= widest.inward
+        for row in _bands_of(widest, z0, z1):
+            rows.append(row)
+            sources.append(widest)
+    if not rows:
+        raise fail("tool.cutter", "has a contour that encloses nothing.", "Give it a height.")
+    return _in_runs(rows, HOLLOW_MM if hollow else 0.0)
 
 
 def bull_nose_profile(radius_mm: float, corner_mm: float, top_mm: float) -> Profile:
     """Flat (corner 0), ball (corner = radius) and bull-nose end as one family."""
-    flat_mm = radius_mm - corner_mm
     rows = []
-    if flat_mm > 0:
-        rows.append([0.0, flat_mm, LINE, 0.0, 0.0, 0.0, 0.0, 0.0])
     if corner_mm > 0:
-        rows.append([flat_mm, radius_mm, ARC, 0.0, 0.0, flat_mm, corner_mm, corner_mm])
-    return Profile(np.array(rows), radius_mm, top_mm)
-
-
-def cutter_profile(cutter: Cutter, offset_mm: float = 0.0) -> Profile:
-    """The cutting part of a tool; grown by `offset_mm` on all sides (tip at the grown tip) for an allowance.
-
-    Raises:
-        FenrikError: for a cutter that is no single convex body (a centre drill, a lollipop).
-    """
-    profiles = cutter_profiles(cutter)
-    if len(profiles) != 1 or is_undercutting(cutter):
-        raise fail(
-            "tool.cutter",
-            f"is a {cutter.kind}, which this strategy cannot use: its contour is not a single convex body.",
-            "Choose a flat, ball, bull-nose, tapered, chamfer or barrel cutter, or a drill.",
-            cutter.kind,
-        )
-    one = profiles[0]
-    if offset_mm <= 0:
-        return one
-    return Profile(grown_elements(one.elements, offset_mm), one.radius_mm + offset_mm, one.top_mm + offset_mm)
-
-
-def cutting_profile(cutter: Cutter) -> Profile:
-    """What takes material away: of a back boring bar its foot, which has an upper side; of others their whole profile.
-
-    Raises:
-        FenrikError: as `cutter_profile`.
-    """
-    return cutter_profiles(cutter)[0] if isinstance(cutter, BackBoringBar) else cutter_profile(cutter)
-
-
-def passing_profile(cutter: BackBoringBar) -> Profile:
-    """A disc round the foot of a back boring bar, about the axis of the hole that it goes through."""
-    return bull_nose_profile(cutter.passing_mm / 2, 0.0, cutter.flute_length_mm)
-
-
-def cutter_profiles(cutter: Cutter) -> list[Profile]:
-    """The cutting part as convex bodies that together are the cutter, apart from what undercuts."""
-    return [Profile(b.elements, b.radius_mm, b.top_mm) for b in convex_bodies(cutter.contour())[0]]
-
-
-def is_undercutting(cutter: Cutter) -> bool:
-    """Whether the cutter is narrower above than below, so that it can cut under an overhang."""
-    return convex_bodies(cutter.contour())[1]
+        flat = radius_mm - corner_mm
+        rows.append([0.0, corner_mm, flat, radius_mm, ARC, flat, corner_mm, corner_mm])
+    if top_mm > corner_mm:
+        rows.append([corner_mm, top_mm, radius_mm, radius_mm, LINE, 0.0, 0.0, 0.0])
+    return _in_runs(rows, 0.0)
 
 
 def cone_profile(lower_radius_mm: float, upper_radius_mm: float, height_mm: float) -> Profile:
-    """A frustum standing on its tip plane; where it narrows upwards, the lower radius bounds it."""
-    rows = [[0.0, lower_radius_mm, LINE, 0.0, 0.0, 0.0, 0.0, 0.0]]
-    if upper_radius_mm > lower_radius_mm:
-        slope = height_mm / (upper_radius_mm - lower_radius_mm)
-        rows.append([lower_radius_mm, upper_radius_mm, LINE, 0.0, slope, 0.0, 0.0, 0.0])
-    return Profile(np.array(rows), max(lower_radius_mm, upper_radius_mm), height_mm)
+    """A frustum standing on its tip plane."""
+    return _in_runs([[0.0, height_mm, lower_radius_mm, upper_radius_mm, LINE, 0.0, 0.0, 0.0]], 0.0)
 
 
-def shank_profiles(tool: Tool, margin_mm: float = 0.0) -> list[Profile]:
-    """The smooth parts between flutes and holder; none where the flutes reach the holder."""
+def _rising(p: Piece) -> list[Piece]:
+    """A piece cut where its height turns; level lines, which bound no height, are left out."""
+    if p.centre is None:
+        return [p] if abs(p.z1 - p.z0) > SAME_MM else []
+    (cr, cz), radius = p.centre, p.radius
+    a0, a1 = math.atan2(p.z0 - cz, p.r0 - cr), math.atan2(p.z1 - cz, p.r1 - cr)
+    sweep = (a1 - a0) % (2 * math.pi) if not p.inward else -((a0 - a1) % (2 * math.pi))
+    turns = sorted(
+        (
+            t
+            for k in range(-3, 4)
+            if 1e-9 < (t := (math.pi / 2 + k * math.pi - a0) / sweep) < 1 - 1e-9
+        ),
+    )  # fmt: skip
+    places = [(p.r0, p.z0)]
+    places += [(cr, cz + radius * round(math.sin(a0 + t * sweep))) for t in turns]
+    places += [(p.r1, p.z1)]
+    return [Piece(*a, *b, p.centre, p.inward) for a, b in itertools.pairwise(places) if abs(b[1] - a[1]) > SAME_MM]
+
+
+def _piece_radius(p: Piece, z: float) -> float:
+    """Radius of a piece at a height; of an arc on the side on which it lies."""
+    if p.centre is None:
+        return p.r0 + (p.r1 - p.r0) * (z - p.z0) / (p.z1 - p.z0)
+    if min(abs(z - p.z0), abs(z - p.z1)) < 1e-12:
+        return p.r0 if abs(z - p.z0) < abs(z - p.z1) else p.r1
+    half = math.sqrt(max(p.radius**2 - (z - p.centre[1]) ** 2, 0.0))
+    return p.centre[0] + (half if p.r0 + p.r1 >= 2 * p.centre[0] else -half)
+
+
+def _bands_of(p: Piece, z0: float, z1: float) -> list[list[float]]:
+    """One band for a line or an arc that bulges outwards; chords for a hollow arc."""
+    r0, r1 = _piece_radius(p, z0), _piece_radius(p, z1)
+    if p.centre is None:
+        return [[z0, z1, r0, r1, LINE, 0.0, 0.0, 0.0]]
+    outside = r0 + r1 >= 2 * p.centre[0]
+    if outside:
+        return [[z0, z1, r0, r1, ARC, *p.centre, p.radius]]
+    step = 2 * math.acos(max(1 - HOLLOW_MM / p.radius, -1.0))
+    a0, a1 = (math.asin(max(min((z - p.centre[1]) / p.radius, 1.0), -1.0)) for z in (z0, z1))
+    heights = p.centre[1] + p.radius * np.sin(np.linspace(a0, a1, max(math.ceil(abs(a1 - a0) / step), 1) + 1))
+    heights[[0, -1]] = z0, z1
+    radii = [_piece_radius(p, float(z)) for z in heights]
     return [
-        cone_profile(diameter / 2 + margin_mm, diameter / 2 + margin_mm, high - low).lifted(low)
-        for _, diameter, low, high in tool.stations()
+        [float(heights[k]), float(heights[k + 1]), radii[k], radii[k + 1], LINE, 0.0, 0.0, 0.0]
+        for k in range(len(radii) - 1)
     ]
 
 
-def holder_profiles(tool: Tool, margin_mm: float = 0.0) -> list[Profile]:
-    """The holder's sections, each a convex body lifted to its place; grown by `margin_mm`."""
-    profiles, height = [], tool.stick_out_mm
-    for section in tool.holder:
-        body = cone_profile(
-            section.lower_diameter_mm / 2 + margin_mm, section.upper_diameter_mm / 2 + margin_mm, section.height_mm
-        )
-        profiles.append(body.lifted(height - margin_mm))
-        height += section.height_mm
-    return profiles
+def _in_runs(rows: list[list[float]], error_mm: float) -> Profile:
+    """Bands gathered into convex runs, with their open planes marked."""
+    bands = np.array([[*row, 1.0, 1.0] for row in rows])
+    begins = [0]
+    for k in range(1, len(bands)):
+        before, after = bands[k - 1], bands[k]
+        bend = _lean(before, before[1]) - _lean(after, after[0])
+        if abs(before[3] - after[2]) > SAME_MM or abs(before[1] - after[0]) > SAME_MM or bend < -SMOOTH_RAD:
+            begins.append(k)
+        elif bend <= SMOOTH_RAD:
+            bands[k - 1, 9] = bands[k, 8] = 0.0
+        else:
+            bands[k, 8] = 0.0  # one of the two sees to the edge
+    return Profile(bands, np.array([*begins, len(bands)], np.int64), error_mm)
 
 
-def apt_parameters(cutter: Cutter) -> tuple[float, float, float, float, float, float, float]:
-    """The seven parameters d, r, e, f, α, β, h of the APT general cutter (ISO 3592 `CUTTER/`).
-
-    α is the angle of the end below the corner, β that of the side above it (deg); (e, f) is the corner's centre.
-    Contours that the seven cannot say (barrels, own contours) are given by the cylinder round them.
-    """
-    r, d, h = cutter.corner_mm, cutter.diameter_mm, cutter.flute_length_mm
-    if isinstance(cutter, Drill):
-        return (d, 0.0, d / 2, cutter.point_mm, 90.0 - cutter.point_deg / 2, 0.0, h)
-    if isinstance(cutter, ChamferMill | EngravingCutter):
-        return (cutter.tip_diameter_mm, 0.0, cutter.tip_diameter_mm / 2, 0.0, 0.0, cutter.included_deg / 2, h)
-    if isinstance(cutter, TaperedCutter):
-        return (d, r, d / 2 - r, r, 0.0, cutter.taper_deg, h)
-    return (d, r, d / 2 - r, r, 0.0, 0.0, h)
+def _lean(band: Points, z: float) -> float:
+    """Angle of the outline from upright at a height of a band, above 0 where it widens upwards."""
+    if band[4] == LINE:
+        return math.atan2(band[3] - band[2], band[1] - band[0])
+    return -math.asin(max(min((z - band[6]) / band[7], 1.0), -1.0))
 
 
-def scallop_stepover(height_mm: float, corner_mm: float) -> float:
-    """Stepover on a plane that leaves scallops of `height_mm`: s = 2·√(2·r·h − h²)."""
-    h = min(height_mm, corner_mm)
-    return 2.0 * math.sqrt(2.0 * corner_mm * h - h * h)
+def _radius(band: Points, z: float) -> float:
+    if band[4] == LINE:
+        return float(band[2] + (band[3] - band[2]) * (z - band[0]) / (band[1] - band[0]))
+    return float(band[5] + math.sqrt(max(band[7] ** 2 - (z - band[6]) ** 2, 0.0)))
+
+
+def _widest(band: Points) -> float:
+    if band[4] == ARC and band[0] <= band[6] <= band[1]:
+        return float(band[5] + band[7])
+    return float(max(band[2], band[3]))

@@ -1,0 +1,119 @@
+"""Compiled kernels that never outlive their source.
+
+Numba keeps compiled code on disk and looks only at the file of the function itself; a kernel that calls another file's
+would go on with that file's old code. `kernel` compiles and keeps as `numba.njit(cache=True)` does, but the stamp of
+what is kept covers every kernel file that the function's own file imports, however far. The same stamp is part of the
+keys of artefacts (`kernels_behind`), so that these go out of date with the code that made them.
+"""
+
+from __future__ import annotations
+
+import ast
+import hashlib
+import re
+from collections.abc import Callable
+from functools import cache
+from pathlib import Path
+from typing import Any, TypeVar
+
+from numba import njit
+from numba.core.caching import CacheImpl, InTreeCacheLocator, UserProvidedCacheLocator, UserWideCacheLocator
+
+_ROOT = Path(__file__).resolve().parents[2]
+_PACKAGE = "fenrik.core"
+_KERNEL_FILE = re.compile(r"from fenrik\.core\.kernels import .*\bkernel\b")
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+@cache
+def _source(path: Path) -> bytes:
+    return path.read_bytes()
+
+
+@cache
+def imports_of(path: Path) -> tuple[Path, ...]:
+    """The files of the core that a file imports itself, by its import statements anywhere in it."""
+    found: set[Path] = set()
+    for node in ast.walk(ast.parse(_source(path))):
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith(_PACKAGE):
+            names = [node.module, *(f"{node.module}.{a.name}" for a in node.names)]
+        elif isinstance(node, ast.Import):
+            names = [a.name for a in node.names if a.name.startswith(_PACKAGE)]
+        else:
+            continue
+        for name in names:
+            base = _ROOT / name.replace(".", "/")
+            found |= {p for p in (base.with_suffix(".py"), base / "__init__.py") if p.is_file()}
+    return tuple(sorted(found))
+
+
+@cache
+def files_behind(path: Path) -> tuple[Path, ...]:
+    """A file of the core and all that it imports, however far."""
+    seen = {path}
+    todo = [path]
+    while todo:
+        for found in imports_of(todo.pop()):
+            if found not in seen:
+                seen.add(found)
+                todo.append(found)
+    return tuple(sorted(seen))
+
+
+def kernel_files_behind(path: Path) -> tuple[Path, ...]:
+    """Of the files behind a file, those that hold kernels, and the file itself."""
+    return tuple(p for p in files_behind(path) if p == path or _KERNEL_FILE.search(_source(p).decode()))
+
+
+@cache
+def stamp(path: Path) -> str:
+    """Hash of the sources of a kernel file and of all kernel files behind it."""
+    whole = hashlib.sha256()
+    for file in kernel_files_behind(path):
+        whole.update(file.relative_to(_ROOT).as_posix().encode() + b"\0" + _source(file) + b"\0")
+    return whole.hexdigest()
+
+
+@cache
+def kernels_behind(module: str) -> str:
+    """Hash of the sources of all kernels that a module of the core can run: part of the keys of what it makes."""
+    base = _ROOT / module.replace(".", "/")
+    path = base.with_suffix(".py") if base.with_suffix(".py").is_file() else base / "__init__.py"
+    whole = hashlib.sha256()
+    for file in kernel_files_behind(path):
+        if file != path:
+            whole.update(file.relative_to(_ROOT).as_posix().encode() + b"\0" + _source(file) + b"\0")
+    return whole.hexdigest()
+
+
+def _stamped(locator: Any) -> Any:
+    """A place for compiled code whose stamp covers all kernel files behind a function's file."""
+
+    class Stamped(locator):
+        def get_source_stamp(self) -> str:
+            return stamp(Path(self._py_file).resolve())
+
+        @classmethod
+        def from_function(cls, py_func: Callable[..., Any], py_file: str) -> Any:
+            if not Path(py_file).resolve().is_relative_to(_ROOT / "fenrik"):
+                return None
+            return super().from_function(py_func, py_file)
+
+    return Stamped
+
+
+CacheImpl._locator_classes[:0] = [
+    _stamped(locator) for locator in (UserProvidedCacheLocator, InTreeCacheLocator, UserWideCacheLocator)
+]
+
+
+def kernel(function: F | None = None, **options: Any) -> Any:
+    """Compile a kernel, kept on disk for as long as none of the sources behind it changes.
+
+    Args:
+        options: as for `numba.njit` (`parallel`, `nogil`, `inline` …).
+    """
+    if function is None:
+        return lambda f: njit(cache=True, **options)(f)
+    return njit(cache=True, **options)(function)
