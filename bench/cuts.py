@@ -7,6 +7,7 @@ import time
 from pathlib import Path
 
 import numpy as np
+
 from common import show, timed
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests/core/stock"))

@@ -109,11 +109,10 @@ CacheImpl._locator_classes[:0] = [
 
 
 def kernel(function: F | None = None, **options: Any) -> Any:
-    """Compile a kernel, kept on disk for as long as none of the sources behind it changes.
+    """Compile a kernel, kept on disk for as long as none of the sources behind it changes; it divides by zero as NumPy.
 
     Args:
         options: as for `numba.njit` (`parallel`, `nogil`, `inline` …).
     """
-    if function is None:
-        return lambda f: njit(cache=True, **options)(f)
-    return njit(cache=True, **options)(function)
+    compiled = njit(cache=True, error_model="numpy", **options)
+    return compiled if function is None else compiled(function)

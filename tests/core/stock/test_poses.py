@@ -105,6 +105,20 @@ def test_turned_job_gives_the_turned_stock():
             assert np.abs(a[order[0]] - b[order[1]]).max() < 1e-6
 
 
+@pytest.mark.parametrize("kind", ["slotting cutter", "lollipop", "tapered", "drill", "thread mill", "bull-nose"])
+def test_along_and_across_the_axis_against_boolean(kind):
+    """The two ways in which a random one never goes: exactly along the axis, and exactly across it."""
+    c = cutter(kind)
+    stock = Stock.box(np.zeros(3), SIZE, 0.2)
+    block = manifold3d.Manifold.cube(SIZE.tolist())
+    axis = np.array([0.36, 0.48, 0.8])
+    for way in (10 * axis, -9 * axis, np.array([8.0, -6, 0]), np.zeros(3)):
+        start = np.array([12.0, 14, 13])
+        after, _ = cut(stock, Poses.tilted(start, start + way, axis), Assembly(cutting_profile(c)))
+        gone = block.volume() - (block - swept(c, start, start + way, axis, 3.0)).volume()
+        assert stock_volume(stock) - stock_volume(after) == pytest.approx(gone, rel=4e-3)
+
+
 def test_undercut_in_closed_form():
     """A slotting cutter moved along a wall leaves a T: its disc's section less what its neck passes (closed form)."""
     c = TypeAdapter(Cutter).validate_python(

@@ -157,6 +157,9 @@ def _plane_end(plane, r, ax, ay, az, wx, wy, wz, dx, dz):
 def furthest(bands, first, last, ax, ay, az, wx, wy, wz, dx, dz):
     """Greatest λ at which a ray lies in what the convex run of bands [first, last) sweeps.
 
+    A place of the run's outside that lies within a band is the extreme of the run only if it is that of the band's
+    whole cone, cylinder, sphere or torus; so each band is asked for one place, and counts where that lies on it.
+
     Args:
         a: the ray's zero, w: its direction (unit), d = (dx, 0, dz): the way, all in the tool's frame at its start.
 
@@ -166,19 +169,22 @@ def furthest(bands, first, last, ax, ay, az, wx, wy, wz, dx, dz):
     """
     best, at_t, at_band, what = -np.inf, 0.0, NONE, SMOOTH
     level = abs(wz) < FLAT
+    way2 = dx * dx + dz * dz
     for b in range(first, last):
         z0, z1 = bands[b, 0], bands[b, 1]
         t0, t1 = 0.0, 1.0
         if level:
+            # The ray is in the band's heights only for some of the way.
             if abs(dz) < FLAT:
                 if az < z0 or az > z1:
                     continue
             else:
-                ta, tb = (az - z0) / dz, (az - z1) / dz
+                inverse = 1.0 / dz
+                ta, tb = (az - z0) * inverse, (az - z1) * inverse
                 t0, t1 = max(min(ta, tb), 0.0), min(max(ta, tb), 1.0)
                 if t0 > t1:
                     continue
-        c = bands[b, 5]
+        c, k = bands[b, 5], 0.0
         if bands[b, 4] == 1.0 and c != 0.0:
             ok, lam, t = _torus_end(c, bands[b, 6], bands[b, 7], ax, ay, az, wx, wy, wz, dx, dz, t0, t1)
             if not ok:
@@ -190,7 +196,7 @@ def furthest(bands, first, last, ax, ay, az, wx, wy, wz, dx, dz):
         else:
             if bands[b, 4] == 1.0:
                 z = az - bands[b, 6]
-                A, C = 1.0, dx * dx + dz * dz
+                A, C = 1.0, way2
                 B, D, E = -(wx * dx + wz * dz), ax * wx + ay * wy + z * wz, -(ax * dx + z * dz)
                 F = ax * ax + ay * ay + z * z - bands[b, 7] * bands[b, 7]
             else:
@@ -199,29 +205,48 @@ def furthest(bands, first, last, ax, ay, az, wx, wy, wz, dx, dz):
                 A, C = wx * wx + wy * wy - fw * fw, dx * dx - fd * fd
                 B, D, E = -(wx * dx - fw * fd), ax * wx + ay * wy - fa * fw, -(ax * dx - fa * fd)
                 F = ax * ax + ay * ay - fa * fa
-            if FLAT * (dx * dx + dz * dz) < C:
-                a2, d2, f2 = A - B * B / C, D - B * E / C, F - E * E / C
+            ends, t = 2, t0
+            if FLAT * way2 < C:
+                inverse = 1.0 / C
+                a2, d2, f2 = A - B * B * inverse, D - B * E * inverse, F - E * E * inverse
                 q2 = d2 * d2 - a2 * f2
-                if q2 < 0.0:
-                    if a2 > FLAT:
-                        continue  # the ray passes the whole cone or sphere
-                elif abs(a2) > FLAT:
-                    # Above 0 the conic is an ellipse; below it a hyperbola, whose branch on our side ends at the
-                    # smaller root (or begins at the larger one, and then has no greatest λ of its own).
-                    _, lam = _root(a2, d2, f2, a2 < 0.0)
-                    t = -(B * lam + E) / C
+                if a2 > FLAT:
+                    # An ellipse: its extreme, or the end of the way that is nearest to it.
+                    if q2 < 0.0:
+                        continue
+                    lam = (-d2 + np.sqrt(q2)) / a2
+                    t = -(B * lam + E) * inverse
+                    ends = 0
+                    if t < t0:
+                        t, ends = t0, 1
+                    elif t > t1:
+                        t, ends = t1, 1
+                    else:
+                        z = az + lam * wz - t * dz
+                        if z0 <= z <= z1:
+                            # An extreme of a convex set with nothing in its way is the extreme of the whole run.
+                            return lam, t, b, SMOOTH
+                elif a2 < -FLAT and q2 >= 0.0:
+                    # A hyperbola: the branch on our side ends at the smaller root, or begins at the larger one.
+                    _, lam = _root(a2, d2, f2, True)
+                    t = -(B * lam + E) * inverse
                     z = az + lam * wz - t * dz
                     if t0 <= t <= t1 and z0 <= z <= z1:
-                        # An extreme of a convex set with nothing in its way is the extreme of the whole run.
                         return lam, t, b, SMOOTH
-                elif abs(d2) > FLAT:
+                elif abs(a2) <= FLAT and abs(d2) > FLAT:
                     lam = -0.5 * f2 / d2
-                    t = -(B * lam + E) / C
+                    t = -(B * lam + E) * inverse
                     z = az + lam * wz - t * dz
                     if t0 <= t <= t1 and z0 <= z <= z1 and lam > best:
                         best, at_t, at_band, what = lam, t, b, SMOOTH
-            for end in range(2):
-                t = t1 if end == 1 else t0
+            elif bands[b, 4] == 0.0 and k == 0.0 and abs(dz) > FLAT:
+                # A cylinder along its own axis: the place is the same all the way; a time at which it is in the band.
+                ends = 1
+                ok, lam = _root(A, D, F, False)
+                t = min(max((az + lam * wz - 0.5 * (z0 + z1)) / dz, t0), t1) if ok else t0
+            for end in range(ends):
+                if ends == 2:
+                    t = t1 if end == 1 else t0
                 d3, f3 = D + t * B, F + t * (2.0 * E + t * C)
                 ok, lam = _root(A, d3, f3, False)
                 if not ok:
@@ -237,11 +262,8 @@ def furthest(bands, first, last, ax, ay, az, wx, wy, wz, dx, dz):
         for side in range(2):
             if bands[b, 8 + side] == 0.0:
                 continue
-            plane, r = bands[b, side], bands[b, 2 + side]
-            ok, lam, t = _plane_end(plane, r, ax, ay, az, wx, wy, wz, dx, dz)
-            if not ok:
-                continue
-            if lam > best:
+            ok, lam, t = _plane_end(bands[b, side], bands[b, 2 + side], ax, ay, az, wx, wy, wz, dx, dz)
+            if ok and lam > best:
                 best, at_t, at_band, what = lam, t, b, LOWER if side == 0 else UPPER
     return best, at_t, at_band, what
 
@@ -265,10 +287,10 @@ def surface_normal(bands, b, what, x, y, z, out):
 
 
 @kernel
-def widest_at(bands, z):
-    """Radius of a profile at a height; −1 outside it."""
+def widest_at(bands, first, last, z):
+    """Radius of a run of bands at a height; −1 outside it."""
     r = -1.0
-    for b in range(bands.shape[0]):
+    for b in range(first, last):
         if bands[b, 0] <= z <= bands[b, 1]:
             if bands[b, 4] == 0.0:
                 here = bands[b, 2] + (bands[b, 3] - bands[b, 2]) * (z - bands[b, 0]) / (bands[b, 1] - bands[b, 0])

@@ -8,8 +8,6 @@ so tiles of rays run in parallel and the result does not depend on threads.
 
 from __future__ import annotations
 
-import itertools
-from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,14 +17,14 @@ from fenrik.core.errors import fail
 from fenrik.core.frames import Points
 from fenrik.core.progress import Progress, silent
 from fenrik.core.stock import _cut_kernels as kernels
-from fenrik.core.stock import _pose_kernels as posed
-from fenrik.core.stock.field import FAMILIES, Stock, freeze_tile, tile_places
-from fenrik.core.toolpath.poses import SAME_AXIS, UPRIGHT, Poses
+from fenrik.core.stock.field import FAMILIES, Dense, Stock, freeze_tile, tile_places
+from fenrik.core.toolpath.poses import Poses
 from fenrik.core.tools.assembly import Assembly
 from fenrik.core.tools.profile import Profile
 from fenrik.core.tools.underside import undersides_of
 
-LANES = 16
+LANES = 19
+"""Sums that are kept apart; no multiple of the tiles in a row, so that work beside a row spreads over all of them."""
 BATCH = 8192
 TURN_BOUND_MM, TURN_BOUND_CELLS = 0.005, 0.1
 WATCH_BOUND = 10.0
@@ -63,8 +61,8 @@ def cut(
         first_source: number of the first step, kept with the hits it makes.
 
     Returns:
-        The stock afterwards and what each step did. Upright, a watched body's depth is measured along its axis; else
-        it is the shortest of the longest stretches on the three families of rays.
+        The stock afterwards and what each step did. The depth of a watched body is the shortest of the longest
+        stretches of stock in it on the three families of rays; never less than how far it must be moved out.
 
     Raises:
         FenrikError: when a place or an axis is not a number, or an axis turns over in one step.
@@ -75,7 +73,7 @@ def cut(
     steps, owner, off = _constant(poses, assembly, stock.lattice.cell_mm)
     work = _Work(stock, steps, (owner + first_source).astype(np.int64), assembly)
     tiles = []
-    batches = list(_batches(work.fast))
+    batches = [(begin, min(begin + BATCH, len(steps))) for begin in range(0, len(steps), BATCH)]
     for family in range(3):
         dense = stock.dense(family, 4)
         changed = np.zeros(dense[0].shape, np.bool_)
@@ -108,26 +106,25 @@ def _constant(poses: Poses, assembly: Assembly, cell_mm: float) -> tuple[Poses, 
     return numbered, numbered.source, off
 
 
-def _batches(fast: NDArray[np.bool_]) -> Iterator[tuple[int, int]]:
-    """Stretches of steps for one kernel, none longer than a batch."""
-    n = len(fast)
-    edges = [0, *(np.flatnonzero(fast[1:] != fast[:-1]) + 1).tolist(), n]
-    for a, b in itertools.pairwise(edges):
-        for begin in range(a, b, BATCH):
-            yield begin, min(begin + BATCH, b)
-
-
 class _Work:
     """Steps with a constant axis made ready for the kernels, and the sums that they leave."""
 
     def __init__(self, stock: Stock, steps: Poses, sources: NDArray[np.int64], assembly: Assembly) -> None:
         self.lattice = stock.lattice
         self.origin = np.array(stock.lattice.origin)
-        self.steps, self.sources, self.assembly = steps, sources, assembly
+        self.sources, self.assembly = sources, assembly
         self.axes = np.ascontiguousarray(steps.start_axis)
-        self.starts, self.ends = (np.ascontiguousarray(p) for p in (steps.start, steps.end))
-        plain = assembly.cutting is not None and assembly.cutting.is_plain
-        self.fast = (np.abs(self.axes - UPRIGHT).max(axis=1, initial=0.0) < SAME_AXIS) & plain
+        self.starts = np.ascontiguousarray(steps.start)
+        self.ways = np.ascontiguousarray(steps.end - steps.start)
+        self.convex = [run for p in assembly.profiles for run in p.convex()]
+        first = 0 if assembly.cutting is None else -1
+        self.owner = np.repeat(np.arange(first, len(assembly.watched)), [len(p.runs) - 1 for p in assembly.profiles])
+        self.bands = np.concatenate([run.bands for run in self.convex])
+        self.runs = np.cumsum([0, *(len(run.bands) for run in self.convex)]).astype(np.int64)
+        sides = [undersides_of(run)[0] for run in self.convex]
+        self.undersides = np.concatenate([s.elements for s in sides])
+        self.chains = np.cumsum([0, *(len(s.elements) for s in sides)]).astype(np.int64)
+        self.radii = np.array([s.radius_mm for s in sides])
         n, watched = len(steps), len(assembly.watched)
         self.removed = np.zeros(n)
         self.sines = np.tile(np.array([2.0, -2.0]), (n, 1))
@@ -136,74 +133,32 @@ class _Work:
         bricks = tuple((s + kernels.BRICK - 1) // kernels.BRICK for s in stock.lattice.shape)
         self.dirty = np.zeros(bricks, np.uint8)
 
-    def run(self, family: int, dense: tuple, changed: NDArray[np.bool_], begin: int, stop: int) -> tuple:
+    def run(self, family: int, dense: Dense, changed: NDArray[np.bool_], begin: int, stop: int) -> Dense:
         """One batch on one family of rays; the rays come back, with more room where they needed it."""
-        n = stop - begin
-        removed = np.zeros((LANES, n))
+        u, v, along = FAMILIES[family]
+        n, rows, watched = stop - begin, slice(begin, stop), len(self.assembly.watched)
+        starts, ways, axes = self.starts[rows], self.ways[rows], self.axes[rows]
+        turns = _tool_frames(axes, ways)
+        boxes = np.stack([_swept_box(run, starts, ways, axes) for run in self.convex], axis=1)
+        envelopes = kernels.sweep_envelopes(ways, turns, self.undersides, self.chains, self.radii)
+        measured = np.abs(axes).argmax(axis=1) == along
+        removed, touch = np.zeros((LANES, n)), np.zeros((LANES, n, max(watched, 1), 4))
         sines = np.tile(np.array([2.0, -2.0]), (LANES, n, 1))
         resume = np.zeros(self.tile_counts[family], np.int64)
-        call = self._upright if self.fast[begin] else self._posed
-        again, touch = call(family, changed, slice(begin, stop), resume, (removed, sines))
         while True:
-            again(dense)
+            kernels.cut_family(
+                family, u, v, along, *dense, changed, starts, ways, turns, boxes, envelopes, resume, n, self.origin,
+                self.lattice.cell_mm, self.bands, self.runs, self.undersides, self.chains, self.owner, measured,
+                self.sources[rows], self.dirty, removed, sines, touch,
+            )  # fmt: skip
             if np.all(resume >= n):
                 break
             dense = _with_room(dense)
-        self.removed[begin:stop] += removed.sum(axis=0)
-        self.sines[begin:stop, 0] = np.minimum(self.sines[begin:stop, 0], sines[..., 0].min(axis=0))
-        self.sines[begin:stop, 1] = np.maximum(self.sines[begin:stop, 1], sines[..., 1].max(axis=0))
-        self.touch[family, begin:stop] = touch()
+        self.removed[rows] += removed.sum(axis=0)
+        self.sines[rows, 0] = np.minimum(self.sines[rows, 0], sines[..., 0].min(axis=0))
+        self.sines[rows, 1] = np.maximum(self.sines[rows, 1], sines[..., 1].max(axis=0))
+        self.touch[family, rows] = _first_deepest(touch)[:, :watched]
         return dense
-
-    def _upright(self, family: int, changed: NDArray, rows: slice, resume: NDArray, sums: tuple):  # type: ignore[no-untyped-def]
-        u, v, along = FAMILIES[family]
-        cutting = self.assembly.cutting
-        assert cutting is not None
-        sides = [(k, s) for k, b in enumerate(self.assembly.watched) for s in undersides_of(b.profile)]
-        owner = np.array([k for k, _ in sides], np.int64)
-        offsets = np.cumsum([0, *(len(s.elements) for _, s in sides)]).astype(np.int64)
-        elements = np.concatenate([s.elements for _, s in sides]) if sides else np.zeros((0, 8))
-        touch = np.zeros((LANES, rows.stop - rows.start, max(len(sides), 1), 4))
-        radius = max([cutting.radius_mm, *(s.radius_mm for _, s in sides)])
-        boxes = _ray_boxes(self, family, rows, radius, cutting.top_mm)
-        underside = undersides_of(cutting)[0].elements
-
-        def again(dense: tuple) -> None:
-            kernels.cut_family(
-                family, u, v, along, *dense, changed, self.starts[rows], self.ends[rows], resume,
-                rows.stop - rows.start, self.origin, self.lattice.cell_mm, underside, float(cutting.top_mm),
-                self.sources[rows], self.dirty, *sums, elements, offsets, touch, boxes,
-            )  # fmt: skip
-
-        def deepest() -> Points:
-            found = _first_deepest(touch)[:, : len(sides)]
-            out = np.zeros((len(found), len(self.assembly.watched), 4))
-            for k, column in zip(owner, np.swapaxes(found, 0, 1), strict=True):
-                deeper = column[:, 0] > out[:, k, 0]
-                out[deeper, k] = column[deeper]
-            return out
-
-        return again, deepest
-
-    def _posed(self, family: int, changed: NDArray, rows: slice, resume: NDArray, sums: tuple):  # type: ignore[no-untyped-def]
-        u, v, along = FAMILIES[family]
-        profiles = self.assembly.profiles
-        bands, runs, bodies = _stack(profiles)
-        starts, axes = self.starts[rows], self.axes[rows]
-        ways = self.ends[rows] - starts
-        turns = _tool_frames(axes, ways)
-        boxes = np.stack([_swept_box(p, starts, ways, axes) for p in profiles], axis=1)
-        measured = np.abs(axes).argmax(axis=1) == along
-        touch = np.zeros((LANES, len(starts), max(len(self.assembly.watched), 1), 4))
-
-        def again(dense: tuple) -> None:
-            posed.cut_family_posed(
-                family, u, v, along, *dense, changed, starts, ways, turns, boxes, resume, len(starts), self.origin,
-                self.lattice.cell_mm, bands, runs, bodies, self.assembly.cutting is not None, measured,
-                self.sources[rows], self.dirty, *sums, touch,
-            )  # fmt: skip
-
-        return again, lambda: _first_deepest(touch)[:, : len(self.assembly.watched)]
 
     def record(self, owner: NDArray[np.int64], n: int) -> CutRecord:
         """What each pose did, its steps taken together."""
@@ -231,20 +186,6 @@ def _first_deepest(touch: Points) -> Points:
     return np.asarray(np.take_along_axis(touch, lane[None, ..., None], axis=0)[0])
 
 
-def _ray_boxes(work: _Work, family: int, rows: slice, radius: float, top: float) -> NDArray[np.int32]:
-    """First and last ray along u and v that an upright motion can reach, (n, 4)."""
-    starts, ends, lattice = work.starts[rows], work.ends[rows], work.lattice
-    grow = {0: (radius, radius), 1: (radius, radius), 2: (0.0, top)}
-    boxes = np.empty((len(starts), 4), np.int32)
-    for column, axis in enumerate(FAMILIES[family][:2]):
-        low = np.minimum(starts[:, axis], ends[:, axis]) - grow[axis][0] - lattice.origin[axis]
-        high = np.maximum(starts[:, axis], ends[:, axis]) + grow[axis][1] - lattice.origin[axis]
-        limit = 2 * lattice.shape[axis]
-        boxes[:, 2 * column] = np.clip(np.floor(low / lattice.cell_mm), -1, limit)
-        boxes[:, 2 * column + 1] = np.clip(np.ceil(high / lattice.cell_mm), -1, limit)
-    return boxes
-
-
 def _tool_frames(axes: Points, ways: Points) -> Points:
     """Rows are the axes of the tool's frame, (n, 3, 3): z along the tool, x along the level part of the way."""
     level = ways - np.einsum("ij,ij->i", ways, axes)[:, None] * axes
@@ -264,7 +205,7 @@ def _swept_box(profile: Profile, starts: Points, ways: Points, axes: Points) -> 
     return np.hstack([starts + np.minimum(ways, 0.0) + low, starts + np.maximum(ways, 0.0) + high])
 
 
-def _with_room(dense: tuple) -> tuple:
+def _with_room(dense: Dense) -> Dense:
     """The same rays with room for twice as many hits."""
     count, at, normal, source = dense
     return (
@@ -273,14 +214,3 @@ def _with_room(dense: tuple) -> tuple:
         np.concatenate([normal, np.zeros_like(normal)], axis=2),
         np.concatenate([source, np.full_like(source, -1)], axis=2),
     )
-
-
-def _stack(profiles: list[Profile]) -> tuple[Points, NDArray[np.int64], NDArray[np.int64]]:
-    """Bands of all bodies, the runs among them, and the runs of each body."""
-    bands = np.concatenate([p.bands for p in profiles])
-    runs, bodies, offset = [0], [0], 0
-    for p in profiles:
-        runs += (p.runs[1:] + offset).tolist()
-        offset += len(p.bands)
-        bodies.append(len(runs) - 1)
-    return bands, np.array(runs, np.int64), np.array(bodies, np.int64)

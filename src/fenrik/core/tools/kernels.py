@@ -148,6 +148,13 @@ def lowest_along(profile: np.ndarray, d2: float, m: float, s0: float, s1: float)
     if low > high:
         return INF, 0.0
     steep = abs(m)
+    if profile.shape[0] == 1 and profile[0, 2] == 1.0 and profile[0, 5] == 0.0:
+        # A ball: the section beside its middle is a circle of radius s_max (or wider, where it ends early).
+        r2 = profile[0, 7] * profile[0, 7] - d2
+        at = -m * np.sqrt(r2 / (1.0 + m * m))
+        at = min(max(at, low), high)
+        q = r2 - at * at
+        return m * at + profile[0, 6] - (np.sqrt(q) if q > 0.0 else 0.0), at
     d = np.sqrt(d2)
     at = s_max
     s_start = 0.0

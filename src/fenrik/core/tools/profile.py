@@ -63,6 +63,11 @@ class Profile:
         """Radius at a height; −1 outside the body, the wider one where it jumps."""
         return max((_radius(b, z_mm) for b in self.bands if b[0] <= z_mm <= b[1]), default=-1.0)
 
+    def convex(self) -> list[Profile]:
+        """Each convex run as a profile of its own."""
+        pairs = itertools.pairwise(self.runs.tolist())
+        return [Profile(self.bands[a:b], np.array([0, b - a], np.int64), self.error_mm) for a, b in pairs]
+
     def lifted(self, height_mm: float) -> Profile:
         """The same body standing higher above the tip."""
         bands = self.bands.copy()
