@@ -10,7 +10,7 @@ import math
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Mapping
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 from functools import cached_property
 from typing import Any
 
@@ -23,6 +23,7 @@ from fenrik.core.findings import Unreached
 from fenrik.core.frames import Frame, Points
 from fenrik.core.inputs import absolute_params, strategy_inputs
 from fenrik.core.job import Job, Operation, Setup
+from fenrik.core.kernels import kernels_behind
 from fenrik.core.keys import key_of, sha256
 from fenrik.core.looks import part_look, sketch_look
 from fenrik.core.packing import pack, unpack
@@ -43,24 +44,33 @@ from fenrik.core.solids.seeing import seen_faces
 from fenrik.core.solids.splitting import take_bodies
 from fenrik.core.stock import Stock, cut
 from fenrik.core.store import Store
-from fenrik.core.strategies import STRATEGIES, Outcome, StrategyInputs, run_strategy
-from fenrik.core.strategies.edge_chamfer import EdgeChamfer
-from fenrik.core.strategies.engraving import Engraving
+from fenrik.core.strategies.common import Outcome, StrategyInputs
 from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.registry import STRATEGIES, run_strategy
 from fenrik.core.toolpath import Feeds, Toolpath
 from fenrik.core.tools import Assembly, cutting_profile
 
-SOLID_VERSION, STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 2, 2, 5, 6
+SOLID_VERSION, STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 2, 3, 5, 7
 RECOGNISE_VERSION = 1
 SOLIDS_KEPT = 16
 PROOF_DEFLECTION_MM = 0.002
 FLATTEN_MM = 0.002
-THREAD_SHARE = 0.65
-"""Depth of a thread beyond its tap drill, as a share of the pitch; a little over the 0.6134 of ISO 724."""
+STOCK_CODE, PROGRAM_CODE, PROOF_CODE = (
+    kernels_behind(f"fenrik.core.{name}") for name in ("stock.cut", "posting.writing", "proof.run")
+)
+"""Sources of the kernels behind these artefacts; keys change with them."""
 
 
 _opened: OrderedDict[str, Solid] = OrderedDict()
 _opened_lock = threading.Lock()
+
+
+@dataclass(frozen=True)
+class _Link:
+    """Keys of one operation in its chain: of its path, and of the stock after it."""
+
+    path: str
+    stock: str
 
 
 class Build:
@@ -82,15 +92,15 @@ class Build:
         files: Mapping[str, bytes] | None = None,
     ) -> None:
         self.job, self.model, self.store = job, model, store
-        self.cell_override = cell_mm or job.cell_mm
+        self.cell_given = cell_mm
         self.files = files or {}
         self._placings: dict[str, Placing] = {}
         self._shadows: dict[tuple[str, int | None, float], Shadow] = {}
-        self._path_keys: dict[int, tuple[Operation, str]] = {}
+        self._chains: dict[str, list[_Link]] = {}
 
     def with_job(self, job: Job) -> Build:
         """Another document over the same model, files and store."""
-        return Build(job, self.model, self.store, self.cell_override, self.files)
+        return Build(job, self.model, self.store, self.cell_given, self.files)
 
     # Keys
 
@@ -112,17 +122,35 @@ class Build:
 
     def _stock_key_before(self, operation: Operation) -> str:
         setup = self.job.setup(operation.setup)
-        before = [o for o in self.job.route(setup)]
-        index = next((k for k, o in enumerate(before) if o.number == operation.number), len(before))
-        return self.stock_key(before[index - 1]) if index > 0 else self.first_stock_key(setup)
+        index = self._place_of(operation)
+        return self._links(setup, index)[index - 1].stock if index else self.first_stock_key(setup)
+
+    def _place_of(self, operation: Operation) -> int:
+        """How many operations run before one in its setup; for one that is off, all of them."""
+        route = self.job.route(self.job.setup(operation.setup))
+        return next((k for k, o in enumerate(route) if o.number == operation.number), len(route))
+
+    def _links(self, setup: Setup, count: int) -> list[_Link]:
+        """Keys of the first operations of a setup, each worked out once, from the first on."""
+        links = self._chains.setdefault(setup.id, [])
+        if len(links) < count:
+            route = self.job.route(setup)
+            before = links[-1].stock if links else self.first_stock_key(setup)
+            for operation in route[len(links) : count]:
+                path = self._path_key(operation, before)
+                before = self._stock_key_of(operation, path)
+                links.append(_Link(path, before))
+        return links
 
     def first_stock_key(self, setup: Setup) -> str:
-        return key_of("stock 0", STOCK_VERSION, **self.placing(setup).stock_inputs(self._last_stock_key))
+        return key_of(
+            "stock 0", STOCK_VERSION, code=STOCK_CODE, **self.placing(setup).stock_inputs(self._last_stock_key)
+        )
 
     def _last_stock_key(self, setup_id: str) -> str:
         setup = self.job.setup(setup_id)
-        route = self.job.route(setup)
-        return self.stock_key(route[-1]) if route else self.first_stock_key(setup)
+        count = len(self.job.route(setup))
+        return self._links(setup, count)[count - 1].stock if count else self.first_stock_key(setup)
 
     def seen_in(self, setup: Setup) -> list[int]:
         """Numbers of the faces of the part that can be seen along the tool axis of a setup."""
@@ -136,24 +164,24 @@ class Build:
         return faces
 
     def path_key(self, operation: Operation) -> str:
-        """Key of an operation's path; worked out once for each operation of the job."""
-        known = self._path_keys.get(operation.number)
-        if known is not None and known[0] is operation:
-            return known[1]
-        key = self._path_key(operation)
-        self._path_keys[operation.number] = (operation, key)
-        return key
+        """Key of an operation's path."""
+        index, setup = self._place_of(operation), self.job.setup(operation.setup)
+        route = self.job.route(setup)
+        if index < len(route) and route[index] is operation:
+            return self._links(setup, index + 1)[index].path
+        return self._path_key(operation, self._stock_key_before(operation))
 
-    def _path_key(self, operation: Operation) -> str:
+    def _path_key(self, operation: Operation, before: str) -> str:
         setup, tool = self.job.setup(operation.setup), self.job.tool(operation.tool)
         params = absolute_params(self, operation)
-        version = STRATEGIES[operation.params.strategy][2]
+        strategy = STRATEGIES[operation.params.strategy]
         return key_of(
             "path",
-            version,
+            strategy.version,
+            code=strategy.code,
             part=part_look(self, operation),
             sketch=sketch_look(self, operation),
-            before=self._stock_key_before(operation),
+            before=before,
             cutter=tool.cutter,
             feeds=asdict(self.feeds(operation)),
             params=params,
@@ -179,8 +207,10 @@ class Build:
         }
 
     def stock_key(self, operation: Operation) -> str:
-        tool = self.job.tool(operation.tool)
-        return key_of("stock", STOCK_VERSION, path=self.path_key(operation), cutter=tool.cutter)
+        return self._stock_key_of(operation, self.path_key(operation))
+
+    def _stock_key_of(self, operation: Operation, path: str) -> str:
+        return key_of("stock", STOCK_VERSION, code=STOCK_CODE, path=path, cutter=self.job.tool(operation.tool).cutter)
 
     def program_key(self, setup: Setup) -> str:
         rows = [
@@ -196,6 +226,7 @@ class Build:
         return key_of(
             "program",
             PROGRAM_VERSION,
+            code=PROGRAM_CODE,
             rows=rows,
             dialect=self.dialect(setup),
             name=self.program_name(setup),
@@ -208,6 +239,7 @@ class Build:
         return key_of(
             "proof",
             PROOF_VERSION,
+            code=PROOF_CODE,
             program=self.program_key(setup),
             stock=self.first_stock_key(setup),
             part=self.solid_key,
@@ -257,17 +289,12 @@ class Build:
         }
 
     def _tolerances(self, setup: Setup) -> dict[int, float]:
-        return {o.number: o.params.tolerance_mm + self._meant_depth(o) for o in self.job.route(setup)}
-
-    def _meant_depth(self, operation: Operation) -> float:
-        """How far an operation goes into the model on purpose: threads, broken edges and engraving, which it lacks."""
-        pitch = getattr(self.job.tool(operation.tool).cutter, "pitch_mm", 0.0)
-        if operation.params.strategy == "thread milling" or (pitch and operation.params.strategy == "drilling"):
-            return THREAD_SHARE * float(pitch)
-        params = operation.params
-        if isinstance(params, EdgeChamfer) and not all(t.kind == "faces" for t in params.targets):
-            return params.width_mm
-        return params.depth_mm if isinstance(params, Engraving) else 0.0
+        """How far each operation may enter the model: its tolerance, and what it goes in on purpose."""
+        return {
+            o.number: o.params.tolerance_mm
+            + STRATEGIES[o.params.strategy].meant_depth_mm(o.params, self.job.tool(o.tool).cutter)
+            for o in self.job.route(setup)
+        }
 
     def placing(self, setup: Setup) -> Placing:
         """The setup worked out: frame, copies, stock, fixtures, zero."""
@@ -279,7 +306,7 @@ class Build:
                 self._made_in(setup),
                 self.file,
                 lambda other: self.placing(self.job.setup(other)),
-                self.cell_override,
+                self.cell_given or self.job.cell_mm,
                 self._solid,
             )
         return self._placings[setup.id]
@@ -488,9 +515,8 @@ class Build:
 
     def stock_before(self, operation: Operation) -> Stock:
         setup = self.job.setup(operation.setup)
-        route = self.job.route(setup)
-        index = next((k for k, o in enumerate(route) if o.number == operation.number), len(route))
-        return self.stock_after(route[index - 1]) if index > 0 else self.first_stock(setup)
+        index = self._place_of(operation)
+        return self.stock_after(self.job.route(setup)[index - 1]) if index else self.first_stock(setup)
 
     def has_stock_before(self, operation: Operation) -> bool:
         """Whether the stock before an operation is there already."""
@@ -525,15 +551,20 @@ class Build:
         return Outcome(joined_copies(kept), [*outcome.unreached, *told])
 
     def stock_after(self, operation: Operation, progress: Progress = silent) -> Stock:
-        """The stock after an operation, cut with its path."""
-
-        def make() -> bytes:
-            stock = self.stock_before(operation)
-            poses = self.path(operation).toolpath.poses(FLATTEN_MM)
-            cutter = Assembly(cutting_profile(self.job.tool(operation.tool).cutter))
-            return cut(stock, poses, cutter, 0, progress)[0].to_bytes()
-
-        return Stock.from_bytes(self._made(self.stock_key(operation), "stock", make))
+        """The stock after an operation, cut with the paths of all that are missing before it and its own."""
+        setup = self.job.setup(operation.setup)
+        rows = self.job.route(setup)[: self._place_of(operation) + 1]
+        links = self._links(setup, len(rows))
+        kept = next((k for k in range(len(rows) - 1, -1, -1) if self.store.get(links[k].stock) is not None), -1)
+        if kept == len(rows) - 1:
+            return Stock.from_bytes(self._made(links[kept].stock, "stock", lambda: b""))
+        stock = self.stock_after(rows[kept]) if kept >= 0 else self.first_stock(setup)
+        for k in range(kept + 1, len(rows)):
+            poses = self.path(rows[k]).toolpath.poses(FLATTEN_MM)
+            cutter = Assembly(cutting_profile(self.job.tool(rows[k].tool).cutter))
+            stock, _ = cut(stock, poses, cutter, 0, progress if k == len(rows) - 1 else silent)
+            self.store.put(links[k].stock, "stock", stock.to_bytes())
+        return stock
 
     def programs(self, setup: Setup) -> list[Program]:
         """The posted programs of a setup."""

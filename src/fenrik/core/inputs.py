@@ -16,11 +16,11 @@ from fenrik.core.regions.polygons import from_shape
 from fenrik.core.sketches import Curve, region_of
 from fenrik.core.solids import Mesh, find_faces
 from fenrik.core.solids.references import find_edge
-from fenrik.core.strategies import StrategyInputs, StrategyParams
-from fenrik.core.strategies.common import TESSELLATION_SHARE
+from fenrik.core.strategies.common import TESSELLATION_SHARE, StrategyInputs
 from fenrik.core.strategies.level_roughing import LevelRoughing
 from fenrik.core.strategies.parallel_finishing import FacesBoundary, ParallelFinishing, SketchBoundary
 from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.registry import StrategyParams
 from fenrik.core.strategies.targets import EdgesTarget, FacesTarget, SketchTarget, Targets
 from fenrik.core.targeting import Targeting
 

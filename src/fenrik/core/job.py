@@ -20,7 +20,7 @@ from fenrik.core.setups.orientation import Up, UpAxis, oriented_frame
 from fenrik.core.setups.stocks import BodyStock, BoxStock, EarlierStock, MeshStock, StockList, StockShape
 from fenrik.core.sketches import Sketch
 from fenrik.core.solids import EdgeReference, Selector, Solid
-from fenrik.core.strategies import StrategyParams
+from fenrik.core.strategies.registry import StrategyParams
 from fenrik.core.tools import Tool
 
 FORMAT = "fenrik-job"

@@ -12,6 +12,7 @@ from fenrik.core.job import Operation
 from fenrik.core.solids.signatures import face_box, face_signature, signatures_near
 from fenrik.core.strategies.parallel_finishing import ParallelFinishing, SketchBoundary
 from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.strategies.targets import SketchTarget
 
 if TYPE_CHECKING:
@@ -21,13 +22,14 @@ if TYPE_CHECKING:
 def part_look(build: Build, operation: Operation) -> dict[str, Any]:
     """What an operation sees of the part and its surroundings.
 
-    Faces that cannot be seen along the tool axis do not count, nor (where a boundary of faces is given) those that
-    the tool does not come near: so a change elsewhere in the model leaves the path valid.
+    Faces that cannot be seen along the tool axis do not count (but for strategies that see all), nor (where a boundary
+    of faces is given) those that the tool does not come near: so a change elsewhere in the model leaves the path valid.
     """
     setup = build.job.setup(operation.setup)
     placing = build.placing(setup)
     solid = placing.part
-    faces = build.seen_in(setup)
+    everything = STRATEGIES[operation.params.strategy].sees == "all"
+    faces = list(range(len(solid.faces))) if everything else build.seen_in(setup)
     near = _reached_box(build, operation)
     if near is None:
         look = sorted(face_signature(solid.faces[f]) for f in faces)

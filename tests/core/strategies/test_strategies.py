@@ -16,9 +16,10 @@ from fenrik.core.errors import FenrikError
 from fenrik.core.solids.describe import list_shapes
 from fenrik.core.solids.reading import mesh_at, solid_from_shape
 from fenrik.core.stock import Stock, cut
-from fenrik.core.strategies import StrategyInputs, run_strategy
+from fenrik.core.strategies.common import StrategyInputs
 from fenrik.core.strategies.level_roughing import LevelRoughing, flat_heights, plan_levels
 from fenrik.core.strategies.parallel_finishing import ParallelFinishing
+from fenrik.core.strategies.registry import run_strategy
 from fenrik.core.toolpath import Feeds, Kind, Poses
 from fenrik.core.tools import Assembly, BallCutter, BullNoseCutter, FlatCutter, Tool, cutting_profile
 

@@ -20,6 +20,7 @@ from fenrik.core.regions.polygons import to_shape
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import Stock
 from fenrik.core.strategies.common import MM, OBSTACLE_CLEARANCE_MM, Outcome, StrategyInputs, require
+from fenrik.core.strategies.declared import Strategy
 from fenrik.core.strategies.drilling import FIT_MM, go_over
 from fenrik.core.strategies.prismatic import TargetParams, Workplace, need_targets
 from fenrik.core.strategies.targets import FarSide, HolePlace
@@ -262,3 +263,13 @@ def _stands(mesh: Mesh, xy: Points, reach_mm: float, low_mm: float, high_mm: flo
     near &= (high[:, 2] > low_mm) & (low[:, 2] < high_mm - LEVEL_MM)
     seen = shapely.polygons(corners[near][:, :, :2])
     return bool(np.any(shapely.distance(seen, shapely.Point(*xy)) < reach_mm - LEVEL_MM))
+
+
+STRATEGY = Strategy(
+    params=BackBoring,
+    run=back_boring,
+    version=1,
+    group="Holes",
+    cutters=("back boring bar",),
+    sees="all",
+)

@@ -9,6 +9,7 @@ from pydantic import Field
 
 from fenrik.core.sketches import Curve
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs
+from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.prismatic import MillingParams, Workplace, depth_levels, need_targets
 from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
@@ -129,3 +130,12 @@ def _spread(builder: PathBuilder, hole: HolePlace, inner: float, outer: float, t
     builder.follow(Curve.arc((builder.place[:2] + left) / 2, half, 0.0, turn * 180.0), Kind.CUT)  # type: ignore[index]
     right = hole.xy + np.array([outer, 0.0])
     builder.follow(Curve.arc((left + right) / 2, (mid + outer) / 2, 180.0, turn * 180.0), Kind.CUT)
+
+
+STRATEGY = Strategy(
+    params=BoreMilling,
+    run=bore_milling,
+    version=4,
+    group="Holes",
+    cutters=mills("flat", "bull-nose"),
+)

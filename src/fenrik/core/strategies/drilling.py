@@ -16,6 +16,7 @@ from pydantic import Field
 from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.frames import Points
 from fenrik.core.strategies.common import MM, Outcome, StrategyInputs
+from fenrik.core.strategies.declared import Strategy, mills, thread_depth
 from fenrik.core.strategies.prismatic import TargetParams, Workplace, need_targets
 from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
@@ -314,3 +315,13 @@ def _misfit(params: Drilling, hole: HolePlace, inputs: StrategyInputs) -> tuple[
     if params.cycle == "ream" and abs(d - hole.diameter) > FIT_MM:
         return f"the reamer ⌀{d:g} does not finish a hole of ⌀{hole.diameter:g}.", "Choose the reamer of its size."
     return None
+
+
+STRATEGY = Strategy(
+    params=Drilling,
+    run=drilling,
+    version=4,
+    group="Holes",
+    cutters=("drill", "spot drill", "centre drill", "reamer", "tap", "boring head", *mills("flat")),
+    meant_depth_mm=thread_depth,
+)

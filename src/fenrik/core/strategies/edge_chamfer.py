@@ -19,11 +19,13 @@ from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs, require
 from fenrik.core.strategies.contour import free_side, offset_chain
+from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.leading import lead_in, lead_out
 from fenrik.core.strategies.prismatic import ARC_FIT_MM, MillingParams, Workplace, need_targets
 from fenrik.core.strategies.targets import Chain
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
+from fenrik.core.tools import Cutter
 
 LEAST_PIECE_MM = 0.2
 LEAD_MM = 1.0
@@ -137,3 +139,18 @@ def _cut_edge(
     builder.follow(way, Kind.CUT)
     if last is not None:
         builder.follow(last, Kind.EXIT)
+
+
+def _broken_edge(params: EdgeChamfer, cutter: Cutter) -> float:
+    """Edges that the model has sharp are broken into it; chamfers that it has are not."""
+    return 0.0 if all(t.kind == "faces" for t in params.targets) else params.width_mm
+
+
+STRATEGY = Strategy(
+    params=EdgeChamfer,
+    run=edge_chamfer,
+    version=3,
+    group="Edges and marks",
+    cutters=("chamfer mill", "spot drill", "drill", *mills("engraving")),
+    meant_depth_mm=_broken_edge,
+)

@@ -19,6 +19,7 @@ from fenrik.core.regions.polygons import from_shape, to_shape
 from fenrik.core.sketches import Curve, region_of
 from fenrik.core.sketches.curve import begun_at
 from fenrik.core.strategies.common import MM, Outcome, StrategyInputs, require
+from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.prismatic import TargetParams, Workplace, depth_levels, need_targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
@@ -152,3 +153,13 @@ def medial_axis(shape: shapely.Polygon) -> list[tuple[Points, Points]]:
             line = shapely.get_coordinates(shapely.LineString(line).segmentize(2 * OUTLINE_STEP_MM))
             found.append((line, shapely.distance(boundary, shapely.points(line))))
     return found
+
+
+STRATEGY = Strategy(
+    params=Engraving,
+    run=engraving,
+    version=3,
+    group="Edges and marks",
+    cutters=("engraving", "spot drill", "drill", *mills("chamfer mill", "ball")),
+    meant_depth_mm=lambda params, cutter: params.depth_mm,
+)

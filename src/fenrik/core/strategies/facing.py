@@ -12,6 +12,7 @@ from fenrik.core.frames import Points
 from fenrik.core.regions import Rings, clip_lines, components, fit_arcs, offset
 from fenrik.core.regions.polygons import from_shape, pole_of, to_shape
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs, require
+from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.level_regions import stock_above
 from fenrik.core.strategies.prismatic import ARC_FIT_MM, TargetParams, Workplace, depth_levels
 from fenrik.core.toolpath import PathBuilder
@@ -150,3 +151,12 @@ def _onto(builder: PathBuilder, place: Workplace, run: Points, z: float, first: 
 
 def _crosses(blocked: Rings, a: Points, b: Points) -> bool:
     return bool(blocked) and bool(to_shape(blocked).intersects(shapely.LineString([a, b])))
+
+
+STRATEGY = Strategy(
+    params=Facing,
+    run=facing,
+    version=3,
+    group="Faces and pockets",
+    cutters=mills("face mill", "flat"),
+)

@@ -36,6 +36,7 @@ from fenrik.core.strategies.common import (
     require,
     to_points,
 )
+from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.entering import DescentParams
 from fenrik.core.strategies.level_regions import free_positions, stock_above
 from fenrik.core.toolpath import PathBuilder
@@ -513,3 +514,12 @@ class _NarrowPlaces:
 
 
 __all__ = ["LevelRoughing", "flat_heights", "level_roughing", "plan_levels", "plan_passes"]
+
+
+STRATEGY = Strategy(
+    params=LevelRoughing,
+    run=level_roughing,
+    version=5,
+    group="Free shapes",
+    cutters=mills("bull-nose", "flat"),
+)

@@ -35,6 +35,7 @@ from fenrik.core.strategies.common import (
     held_back,
     require,
 )
+from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools.assembly import cutting_profile
 
@@ -408,3 +409,12 @@ def _bridge(
     )
     line = _thin(passes, 1, tolerance * THINNING_SHARE)[0]
     return np.column_stack([start[:2] + direction * line[:, :1], line[:, 1]])[1:]
+
+
+STRATEGY = Strategy(
+    params=ParallelFinishing,
+    run=parallel_finishing,
+    version=5,
+    group="Free shapes",
+    cutters=mills("ball", "bull-nose"),
+)

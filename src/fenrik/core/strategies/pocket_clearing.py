@@ -33,6 +33,7 @@ from fenrik.core.regions import (
 from fenrik.core.regions.polygons import from_shape, line_length, pole_of, signed_area, thinned, to_shape, widened
 from fenrik.core.sketches import Curve
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs, require
+from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.entering import Entry, EntryParams, go_in, plan_entry
 from fenrik.core.strategies.fronts import RIM_MM, THIN_MM, Front, fronts_from, in_order
 from fenrik.core.strategies.leading import lead_in, lead_out
@@ -682,3 +683,12 @@ def spiral_pass(piece: Rings, entry: Entry, step: float) -> Points | None:
     r = entry.size + (np.resize(radius, len(share)) - entry.size) * share
     t = np.arange(len(share)) * 2 * np.pi / steps
     return centre + r[:, None] * np.column_stack([np.cos(t), np.sin(t)])
+
+
+STRATEGY = Strategy(
+    params=PocketClearing,
+    run=pocket_clearing,
+    version=4,
+    group="Faces and pockets",
+    cutters=mills("flat", "bull-nose"),
+)

@@ -1,58 +1,40 @@
-"""What strategies there are: parameter model and function of each."""
+"""What strategies there are: every file of this folder that declares one."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Annotated, Any
+import functools
+import importlib
+import operator
+import pkgutil
+from typing import TYPE_CHECKING, Annotated, Any
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
-from fenrik.core.strategies.back_boring import BackBoring, back_boring
-from fenrik.core.strategies.bore_milling import BoreMilling, bore_milling
-from fenrik.core.strategies.common import Outcome, StrategyInputs, require
-from fenrik.core.strategies.contour import Contour, contour
-from fenrik.core.strategies.drilling import Drilling, drilling
-from fenrik.core.strategies.edge_chamfer import EdgeChamfer, edge_chamfer
-from fenrik.core.strategies.engraving import Engraving, engraving
-from fenrik.core.strategies.facing import Facing, facing
-from fenrik.core.strategies.level_roughing import LevelRoughing, level_roughing
-from fenrik.core.strategies.parallel_finishing import ParallelFinishing, parallel_finishing
-from fenrik.core.strategies.pocket_clearing import PocketClearing, pocket_clearing
-from fenrik.core.strategies.slot import Slot, slot
-from fenrik.core.strategies.thread_milling import ThreadMilling, thread_milling
-from fenrik.core.tools.cutters import BackBoringBar
+from fenrik.core import strategies
+from fenrik.core.errors import fail
+from fenrik.core.strategies.common import Outcome, StrategyInputs
+from fenrik.core.strategies.declared import Strategy
 
-StrategyParams = Annotated[
-    LevelRoughing
-    | ParallelFinishing
-    | Facing
-    | PocketClearing
-    | Contour
-    | Slot
-    | Drilling
-    | BackBoring
-    | BoreMilling
-    | ThreadMilling
-    | EdgeChamfer
-    | Engraving,
-    Field(discriminator="strategy"),
-]
 
-STRATEGIES: dict[str, tuple[type[BaseModel], Callable[..., Outcome], int]] = {
-    "level roughing": (LevelRoughing, level_roughing, 5),
-    "parallel finishing": (ParallelFinishing, parallel_finishing, 5),
-    "facing": (Facing, facing, 3),
-    "pocket clearing": (PocketClearing, pocket_clearing, 4),
-    "contour": (Contour, contour, 4),
-    "slot": (Slot, slot, 3),
-    "drilling": (Drilling, drilling, 4),
-    "bore milling": (BoreMilling, bore_milling, 4),
-    "back boring": (BackBoring, back_boring, 1),
-    "thread milling": (ThreadMilling, thread_milling, 4),
-    "edge chamfer": (EdgeChamfer, edge_chamfer, 3),
-    "engraving": (Engraving, engraving, 3),
-}
-"""Name → parameter model, function, version of the algorithm (raise it when the path it makes changes)."""
+def _declared() -> dict[str, Strategy]:
+    names = [m.name for m in pkgutil.iter_modules(strategies.__path__) if not m.name.startswith("_")]
+    modules = [importlib.import_module(f"{strategies.__name__}.{n}") for n in names if n != "registry"]
+    found: list[Strategy] = [m.STRATEGY for m in modules if hasattr(m, "STRATEGY")]
+    for strategy in found:
+        strategy.params.model_config["json_schema_extra"] = strategy.says()
+        strategy.params.model_rebuild(force=True)
+    return {s.name: s for s in sorted(found, key=lambda s: (s.order, s.name))}
+
+
+STRATEGIES: dict[str, Strategy] = _declared()
+"""By name, in the order of the menu."""
+
+if TYPE_CHECKING:
+    StrategyParams = Any
+else:
+    StrategyParams = Annotated[
+        functools.reduce(operator.or_, (s.params for s in STRATEGIES.values())), Field(discriminator="strategy")
+    ]
 
 
 def run_strategy(inputs: StrategyInputs, params: Any) -> Outcome:
@@ -61,12 +43,12 @@ def run_strategy(inputs: StrategyInputs, params: Any) -> Outcome:
     Raises:
         FenrikError: when the strategy cannot use the tool, or as the strategy says.
     """
-    cutter = inputs.tool.cutter
-    require(
-        not isinstance(cutter, BackBoringBar) or isinstance(params, BackBoring),
-        "tool.cutter",
-        f"is a {cutter.kind}, which cuts on its upper side only.",
-        "Choose the strategy back boring, or another tool.",
-        cutter.kind,
-    )
-    return STRATEGIES[params.strategy][1](inputs, params)
+    strategy, cutter = STRATEGIES[params.strategy], inputs.tool.cutter
+    if cutter.kind not in strategy.cutters:
+        raise fail(
+            "tool.cutter",
+            f"is a {cutter.kind}, which {strategy.name} cannot use.",
+            f"Choose a tool of another kind: {', '.join(strategy.cutters)}.",
+            cutter.kind,
+        )
+    return strategy.run(inputs, params)

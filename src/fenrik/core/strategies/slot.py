@@ -10,6 +10,7 @@ from pydantic import Field
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at, lengths_of, piece_of
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs
+from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.leading import end_direction, start_direction
 from fenrik.core.strategies.prismatic import ARC_FIT_MM, MillingParams, Workplace, depth_levels, need_targets
 from fenrik.core.strategies.targets import Chain
@@ -147,3 +148,12 @@ def _sink_in_circle(
     for z in depth_levels(above, level, max(0.1 * radius, 0.2)):
         builder.follow(Curve.arc(middle, radius, first, turn * 360.0), Kind.ENTRY, to_mm=z)
     builder.follow(Curve.arc(middle, radius, first, turn * 360.0), Kind.ENTRY)
+
+
+STRATEGY = Strategy(
+    params=Slot,
+    run=slot,
+    version=3,
+    group="Faces and pockets",
+    cutters=mills("flat", "slotting cutter"),
+)

@@ -17,6 +17,7 @@ from fenrik.core.cutting.threads import MINOR_FACTOR, standard_threads
 from fenrik.core.frames import Points
 from fenrik.core.sketches import Curve
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs
+from fenrik.core.strategies.declared import Strategy, thread_depth
 from fenrik.core.strategies.prismatic import Milling, TargetParams, Workplace, need_targets
 from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
@@ -245,3 +246,13 @@ def _helix(builder: PathBuilder, one: _Round) -> Points:
         builder.follow(arc, Kind.CUT, to_mm=one.start + one.lift * one.turns)
     end = one.turn * 2 * np.pi * rest
     return xy + one.radius * np.array([np.cos(end), np.sin(end)])
+
+
+STRATEGY = Strategy(
+    params=ThreadMilling,
+    run=thread_milling,
+    version=4,
+    group="Holes",
+    cutters=("thread mill",),
+    meant_depth_mm=thread_depth,
+)

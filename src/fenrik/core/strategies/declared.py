@@ -1,0 +1,77 @@
+"""What a strategy says of itself, once, in its own file: all that menus, forms, keys and checks must know of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Literal, get_args
+
+from fenrik.core.kernels import kernels_behind
+from fenrik.core.strategies.common import CommonParams, Outcome
+from fenrik.core.tools import Cutter
+
+Group = Literal["Faces and pockets", "Holes", "Edges and marks", "Free shapes"]
+"""Groups of the menu, in its order."""
+
+THREAD_SHARE = 0.65
+MILLS = (
+    "flat", "bull-nose", "ball", "face mill", "tapered", "barrel", "lollipop", "slotting cutter", "dovetail",
+    "chamfer mill", "engraving", "own contour",
+)  # fmt: skip
+"""Cutters that work with their sides."""
+
+
+def mills(*preferred: str) -> tuple[str, ...]:
+    """All mills, some of them first."""
+    return (*preferred, *(kind for kind in MILLS if kind not in preferred))
+
+
+def _nothing(params: Any, cutter: Cutter) -> float:
+    return 0.0
+
+
+def thread_depth(params: Any, cutter: Cutter) -> float:
+    """Depth of a thread beyond its tap drill; a little over the 0.6134 of the pitch of ISO 724."""
+    return THREAD_SHARE * float(getattr(cutter, "pitch_mm", 0.0))
+
+
+@dataclass(frozen=True)
+class Strategy:
+    """One way in which an operation makes its path.
+
+    Attributes:
+        params: its parameters; the name is the default of their field `strategy`, the first line of their docstring
+            what it is for.
+        run: makes the path.
+        version: raised when the path that it makes changes.
+        group: where it stands in the menu.
+        cutters: kinds that it takes, those that suit it best first.
+        sees: faces that its path may depend on: those that can be seen along the tool axis, or all.
+        meant_depth_mm: how far it goes into the model on purpose (threads, broken edges, engraving).
+    """
+
+    params: type[CommonParams]
+    run: Callable[..., Outcome]
+    version: int
+    group: Group
+    cutters: tuple[str, ...]
+    sees: Literal["from above", "all"] = "from above"
+    meant_depth_mm: Callable[[Any, Cutter], float] = _nothing
+
+    @property
+    def name(self) -> str:
+        return str(self.params.model_fields["strategy"].default)
+
+    @property
+    def order(self) -> int:
+        """Place of its group in the menu."""
+        return get_args(Group).index(self.group)
+
+    @property
+    def code(self) -> str:
+        """Hash of the kernels that it can run; with the version it stands for its code in keys."""
+        return kernels_behind(self.params.__module__)
+
+    def says(self) -> dict[str, Any]:
+        """What forms and menus are told, in the schema of its parameters."""
+        return {"group": self.group, "cutters": list(self.cutters)}
