@@ -103,7 +103,9 @@ def turning(count: int = 200) -> None:
         start, end, first = random_pose(rng, 4.0)
         last = first + rng.normal(size=3) * 0.15
         last /= np.linalg.norm(last)
-        after, _ = cut(stock, Poses(start[None], end[None], first[None], last[None], np.zeros(1, int)), Assembly(profile))
+        after, _ = cut(
+            stock, Poses(start[None], end[None], first[None], last[None], np.zeros(1, int)), Assembly(profile)
+        )
         places, _, sources = after.hits()
         made = places[sources == 0][::5]
         depth = np.full(len(made), -np.inf)
@@ -121,4 +123,23 @@ def turning(count: int = 200) -> None:
     )
 
 
-BENCHES = {f.__name__: f for f in (cutting, poses, turning)}
+def matrix() -> None:
+    """Every cutter with every strategy that takes it: computed, cut, posted, read back, proven."""
+    sys.path[:0] = [str(Path(__file__).parent.parent / "tests/core" / folder) for folder in ("", "strategies")]
+    from test_matrix import PAIRS, walk
+
+    done, told = 0, []
+    for strategy, kind in PAIRS:
+        try:
+            taken, _, outcome = walk(strategy, kind)
+            done += taken > 1.0
+            if taken <= 1.0:
+                told.append(
+                    f"{strategy} with {kind}: {'; '.join(u.reason for u in outcome.unreached[:1]) or 'nothing'}"
+                )
+        except Exception as error:
+            told.append(f"{strategy} with {kind}: {error}")
+    show("matrix", done / len(PAIRS), "1", f"{done} of {len(PAIRS)} pairs; the others: {' | '.join(told) or 'none'}")
+
+
+BENCHES = {f.__name__: f for f in (cutting, matrix, poses, turning)}

@@ -149,6 +149,7 @@ def test_what_goes_out_of_date_with_what(build, change, gone, kept):
 
 def test_a_far_counterbore_is_in_the_key_of_what_bores_it():
     """A counterbore that opens downwards cannot be seen from above; the bar works on it all the same."""
+
     def plate(diameter):
         block = BRepPrimAPI_MakeBox(60.0, 40.0, 20.0).Shape()
         for d, deep in ((10.0, 30.0), (diameter, 6.0)):
@@ -187,7 +188,9 @@ def test_an_edited_kernel_is_used_at_once(tmp_path):
         (tmp_path / "src/fenrik/core/kernels.py").write_text(file.read())
     lower, upper = package / "_lower_kernels.py", package / "_upper_kernels.py"
     head = "from fenrik.core.kernels import kernel\n"
-    upper.write_text(head + "from fenrik.core.part._lower_kernels import two\n@kernel\ndef twice(x):\n    return two() * x\n")
+    upper.write_text(
+        head + "from fenrik.core.part._lower_kernels import two\n@kernel\ndef twice(x):\n    return two() * x\n"
+    )
     program = textwrap.dedent(
         """
         from fenrik.core.kernels import kernels_behind
@@ -198,7 +201,9 @@ def test_an_edited_kernel_is_used_at_once(tmp_path):
 
     def run():
         environment = {**os.environ, "PYTHONPATH": str(tmp_path / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
-        done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, env=environment, check=True)
+        done = subprocess.run(
+            [sys.executable, "-c", program], capture_output=True, text=True, env=environment, check=True
+        )
         return done.stdout.split()
 
     lower.write_text(head + "@kernel\ndef two():\n    return 2\n")

@@ -4,11 +4,12 @@ import numpy as np
 import pytest
 
 from fenrik.core.machines import Machine
-from fenrik.core.posting import PostedOperation, load_dialects, post_programs
+from fenrik.core.posting import PostedOperation, Program, load_dialects, post_programs
 from fenrik.core.proof import ProofInputs, ProofSettings, prove
+from fenrik.core.proof.motions import read_motions
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.stock import Stock
-from fenrik.core.toolpath import Feeds, PathBuilder
+from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, Toolpath
 from fenrik.core.tools import FlatCutter, HolderSection, Tool
 
 FLAT = FlatCutter(diameter_mm=6, flute_length_mm=12)
@@ -120,3 +121,23 @@ def test_time_and_columns(pocket):
     assert proof.motions.seconds.sum() > 9 + proof.motions.path.cut_length_mm() / 1000 * 60
     assert len(proof.removed_mm3) == len(proof.motions.path) == len(proof.times)
     assert np.all(np.diff(proof.times) >= 0)
+
+
+def test_arcs_of_every_plane_come_back_as_they_were_written():
+    """G3 by ISO 6983-1: right-handed about Z, Y and X in G17, G18 and G19; three quarters about the zero."""
+    for word, start, centre, end, flat in (
+        ("G17", "X5 Y0 Z0", "I-5 J0", "X0 Y-5", 2),
+        ("G18", "X5 Y0 Z0", "I-5 K0", "X0 Z5", 1),
+        ("G19", "X0 Y5 Z0", "J-5 K0", "Y0 Z-5", 0),
+    ):
+        text = f"G21 G90 {word} G54\nS900 M3\nG0 {start}\nG3 {end} {centre} F100\nM30\n".encode()
+        program = Program("p", text, [10], [np.array([2, 3])], [Toolpath.empty().rows(np.zeros(0, int))], {})
+        program.paths[0] = Toolpath.plain(
+            np.zeros((2, 3)), np.zeros(2, np.int8), np.zeros((2, 3)), np.array([0, 3], np.int8), np.zeros(2)
+        )
+        motions = read_motions([program], [1], np.zeros(3), MotionLimits(), 0.0)
+        size = np.ptp(motions.path.flattened(0.001)[0].point, axis=0)
+        expect = np.full(3, 10.0)
+        expect[flat] = 0
+        assert size.tolist() == pytest.approx(expect.tolist(), abs=3e-3)
+        assert motions.path.lengths()[-1] == pytest.approx(1.5 * np.pi * 5)

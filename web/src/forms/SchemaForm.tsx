@@ -8,7 +8,7 @@ export type Field = {
   type?: string; title?: string; description?: string; unit?: string; idle?: boolean; default?: unknown; const?: unknown; enum?: string[]; anyOf?: Field[]; maxLength?: number;
   minimum?: number; maximum?: number; exclusiveMinimum?: number; exclusiveMaximum?: number; $ref?: string; discriminator?: { mapping: Record<string, string> }; oneOf?: Field[];
 };
-export type ModelSchema = { title?: string; description?: string; required?: string[]; properties: Record<string, Field> };
+export type ModelSchema = { title?: string; description?: string; required?: string[]; properties: Record<string, Field>; group?: string; order?: number; cutters?: string[] };
 
 /** The schema of the job document; an open job waits for it, so that no form grows under the pointer. */
 export const useSchema = () => useQuery({ queryKey: ["schema"], queryFn: () => take(api.GET("/api/schema")), staleTime: Infinity });

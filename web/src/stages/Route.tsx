@@ -2,7 +2,7 @@ import { Button, Group, Menu, SegmentedControl, Select, Tabs, Text, TextInput, T
 import { useEffect, useState } from "react";
 import { readNumber } from "../forms/NumberField";
 import { SchemaForm, freshOf, useKinds, useModelSchema, type ModelSchema } from "../forms/SchemaForm";
-import { toolLabel, type FaceSelector, type Operation, type Params } from "../job/document";
+import { toolLabel, type FaceSelector, type Operation, type Params, type Tool } from "../job/document";
 import { useCoverage, usePart, usePath } from "../job/queries";
 import { useJob, type Edit } from "../job/useJob";
 import { useView } from "../job/view";
@@ -17,16 +17,22 @@ const FOLDED = [
 ];
 /** Parameters that are picked or have a part of the sheet of their own. */
 const APART: string[] = ["strategy", "boundary", "targets", "top_pick", "bottom_pick", ...FENCES.map(([name]) => name)];
-/** Strategies by what they are for. */
-const GROUPS: [string, string[]][] = [
-  ["Faces and pockets", ["facing", "pocket clearing", "contour", "slot"]],
-  ["Holes", ["drilling", "bore milling", "back boring", "thread milling"]],
-  ["Edges and marks", ["edge chamfer", "engraving"]],
-  ["Free shapes", ["level roughing", "parallel finishing"]],
-];
-const CUTTERS: Record<string, string[]> = {
-  facing: ["face mill", "flat"], drilling: ["drill"], "back boring": ["back boring bar"], "thread milling": ["thread mill"], "edge chamfer": ["chamfer mill"], engraving: ["engraving"], "parallel finishing": ["ball", "bull-nose"],
-};
+/** Strategies by what they are for, as they declare it themselves. */
+function groupsOf(kinds: Record<string, ModelSchema>): [string, string[]][] {
+  const groups = new Map<string, string[]>();
+  const inOrder = Object.entries(kinds).sort(([, a], [, b]) => (a.order ?? 0) - (b.order ?? 0));
+  for (const [name, schema] of inOrder) groups.set(schema.group ?? "", [...(groups.get(schema.group ?? "") ?? []), name]);
+  return [...groups];
+}
+
+/** The tool of a job whose cutter suits a strategy best. */
+function toolFor(tools: Tool[], schema: ModelSchema | undefined): Tool {
+  for (const kind of schema?.cutters ?? []) {
+    const found = tools.find((t) => t.cutter.kind === kind);
+    if (found) return found;
+  }
+  return tools[0];
+}
 
 const r2 = (v: number) => Math.round(v * 100) / 100;
 
@@ -49,8 +55,7 @@ export function RouteSheet() {
   const add = async (strategy: string) => {
     const last = Math.max(0, ...job.doc.operations.map((o) => o.number));
     const number = Math.floor(last / 10) * 10 + 10;
-    const want = CUTTERS[strategy] ?? ["flat", "bull-nose"];
-    const tool = job.doc.tools.find((t) => want.includes(t.cutter.kind)) ?? job.doc.tools[0];
+    const tool = toolFor(job.doc.tools, kinds[strategy]);
     const value = { number, name: "", setup: view.setup, tool: tool.number, params: freshParams(strategy, kinds[strategy], tool.cutter.diameter_mm) };
     if (!(await job.edit([{ op: "add", path: "operations", value }], `add ${strategy}`))) view.set({ rows: [number] });
   };
@@ -59,7 +64,7 @@ export function RouteSheet() {
     <>
       <Group gap={8} mb={12}>
         <Menu><Menu.Target><Button size="xs" variant={job.doc.operations.length ? "default" : "filled"} disabled={!ready}>Add an operation</Button></Menu.Target>
-          <Menu.Dropdown>{GROUPS.map(([title, own]) => [<Menu.Label key={title}>{title}</Menu.Label>, ...own.map((s) => <Menu.Item key={s} onClick={() => add(s)}>{s}</Menu.Item>)])}</Menu.Dropdown></Menu>
+          <Menu.Dropdown>{groupsOf(kinds).map(([title, own]) => [<Menu.Label key={title}>{title}</Menu.Label>, ...own.map((s) => <Menu.Item key={s} onClick={() => add(s)}>{s}</Menu.Item>)])}</Menu.Dropdown></Menu>
         <Button size="xs" variant="default" disabled={!job.doc.part || !view.setup} onClick={() => { view.set({ rows: [] }); setProposing(true); }}>Propose a route</Button>
         <Button size="xs" disabled={!job.doc.operations.some((o) => o.setup === view.setup && o.enabled)} onClick={() => job.compute(view.setup)}>Compute and prove</Button>
         {busy.length > 1 && <Button size="xs" variant="default" onClick={() => busy.forEach((s) => job.compute(s.id))}>All {busy.length} setups</Button>}

@@ -137,5 +137,5 @@ STRATEGY = Strategy(
     run=bore_milling,
     version=4,
     group="Holes",
-    cutters=mills("flat", "bull-nose"),
+    cutters=(*mills("flat", "bull-nose"), "slotting cutter", "lollipop"),
 )

@@ -19,7 +19,7 @@ from fenrik.core.regions.polygons import Rings, signed_area, to_shape
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at, lengths_of, piece_of
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs, require
-from fenrik.core.strategies.declared import Strategy, mills
+from fenrik.core.strategies.declared import UNDERCUTTING, Strategy, mills
 from fenrik.core.strategies.leading import LeadParams, Side, lead_in, lead_out, run_on, straight_on, with_loops
 from fenrik.core.strategies.prismatic import (
     ARC_FIT_MM,
@@ -488,5 +488,5 @@ STRATEGY = Strategy(
     run=contour,
     version=4,
     group="Faces and pockets",
-    cutters=mills("flat", "bull-nose"),
+    cutters=(*mills("flat", "bull-nose"), *UNDERCUTTING),
 )

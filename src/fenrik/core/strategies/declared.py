@@ -15,10 +15,11 @@ Group = Literal["Faces and pockets", "Holes", "Edges and marks", "Free shapes"]
 
 THREAD_SHARE = 0.65
 MILLS = (
-    "flat", "bull-nose", "ball", "face mill", "tapered", "barrel", "lollipop", "slotting cutter", "dovetail",
-    "chamfer mill", "engraving", "own contour",
+    "flat", "bull-nose", "ball", "face mill", "tapered", "barrel", "chamfer mill", "engraving", "own contour",
 )  # fmt: skip
-"""Cutters that work with their sides."""
+"""Cutters that work with their sides and can be lifted off anywhere."""
+UNDERCUTTING = ("slotting cutter", "lollipop", "dovetail")
+"""Cutters that stand under what they leave: for ways that end beside the work."""
 
 
 def mills(*preferred: str) -> tuple[str, ...]:
@@ -74,4 +75,4 @@ class Strategy:
 
     def says(self) -> dict[str, Any]:
         """What forms and menus are told, in the schema of its parameters."""
-        return {"group": self.group, "cutters": list(self.cutters)}
+        return {"group": self.group, "order": self.order, "cutters": list(self.cutters)}

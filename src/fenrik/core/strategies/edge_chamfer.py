@@ -151,6 +151,6 @@ STRATEGY = Strategy(
     run=edge_chamfer,
     version=3,
     group="Edges and marks",
-    cutters=("chamfer mill", "spot drill", "drill", *mills("engraving")),
+    cutters=mills("chamfer mill", "spot drill", "drill", "engraving"),
     meant_depth_mm=_broken_edge,
 )

@@ -160,6 +160,6 @@ STRATEGY = Strategy(
     run=engraving,
     version=3,
     group="Edges and marks",
-    cutters=("engraving", "spot drill", "drill", *mills("chamfer mill", "ball")),
+    cutters=mills("engraving", "spot drill", "drill", "chamfer mill", "ball"),
     meant_depth_mm=lambda params, cutter: params.depth_mm,
 )

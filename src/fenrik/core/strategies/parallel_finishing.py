@@ -416,5 +416,5 @@ STRATEGY = Strategy(
     run=parallel_finishing,
     version=5,
     group="Free shapes",
-    cutters=mills("ball", "bull-nose"),
+    cutters=(*mills("ball", "bull-nose"), "lollipop"),
 )

@@ -10,7 +10,7 @@ from pydantic import Field
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at, lengths_of, piece_of
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs
-from fenrik.core.strategies.declared import Strategy, mills
+from fenrik.core.strategies.declared import UNDERCUTTING, Strategy, mills
 from fenrik.core.strategies.leading import end_direction, start_direction
 from fenrik.core.strategies.prismatic import ARC_FIT_MM, MillingParams, Workplace, depth_levels, need_targets
 from fenrik.core.strategies.targets import Chain
@@ -155,5 +155,5 @@ STRATEGY = Strategy(
     run=slot,
     version=3,
     group="Faces and pockets",
-    cutters=mills("flat", "slotting cutter"),
+    cutters=(*mills("flat"), *UNDERCUTTING),
 )
