@@ -125,7 +125,7 @@ def turning(count: int = 200) -> None:
 
 def matrix() -> None:
     """Every cutter with every strategy that takes it: computed, cut, posted, read back, proven."""
-    sys.path[:0] = [str(Path(__file__).parent.parent / "tests/core" / folder) for folder in ("", "strategies")]
+    sys.path[:0] = [str(Path(__file__).parent.parent / "tests/core" / folder) for folder in ("", "stock", "strategies")]
     from test_matrix import PAIRS, walk
 
     done, told = 0, []

@@ -10,8 +10,8 @@ from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
 from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder
 from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt
 from prism import bore, edges, faces, floor_at, job_for, with_targets
+from sweeps import stock_volume
 
-from fenrik.core.stock import stock_mesh
 from fenrik.core.strategies.registry import STRATEGIES
 
 CUTTERS = {
@@ -91,7 +91,7 @@ def walk(strategy, kind):
     cutter = {"kind": kind, "diameter_mm": 8, "flute_length_mm": 14} | CUTTERS[kind]
     rows, drill = [(1, {"strategy": strategy, **PARAMS.get(strategy, {})})], {"kind": "drill", "diameter_mm": 10}
     if strategy == "back boring":
-        rows.insert(0, (2, {"strategy": "drilling"}))
+        rows.insert(0, (2, {"strategy": "drilling", "break_through_mm": 6}))
     number = 10 * len(rows)
     build = job_for(
         block(),
@@ -109,10 +109,10 @@ def walk(strategy, kind):
     if len(outcome.toolpath) == 0:
         return 0.0, summary, outcome
     before, after = build.stock_before(operation), build.proof_stock(setup, number)
-    taken = stock_mesh(before).volume_mm3() - stock_mesh(after).volume_mm3()
-    assert summary["program_vs_path_mm"] <= 0.001
-    planned = stock_mesh(before).volume_mm3() - stock_mesh(build.stock_after(operation)).volume_mm3()
+    taken = stock_volume(before) - stock_volume(after)
+    planned = stock_volume(before) - stock_volume(build.stock_after(operation))
     assert planned == pytest.approx(taken, rel=1e-3, abs=0.05)
+    assert summary["program_vs_path_mm"] <= 0.001
     return taken, summary, outcome
 
 

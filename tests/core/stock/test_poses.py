@@ -1,15 +1,9 @@
 """Cutting in any pose with any outline, against Boolean operations on slices of the contour and against closed forms."""
 
-import sys
-from pathlib import Path
-
 import manifold3d
 import numpy as np
 import pytest
 from pydantic import TypeAdapter
-
-sys.path.insert(0, str(Path(__file__).parent))
-
 from sweeps import stock_volume, swept, turning
 
 from fenrik.core.errors import FenrikError

@@ -811,7 +811,7 @@ def test_a_deep_hole_is_pecked_in_steps_that_shrink_to_the_least():
 
 def test_forms_show_no_field_that_an_operation_makes_nothing_of():
     def idle(strategy):
-        shown = STRATEGIES[strategy][0].model_json_schema()["properties"]
+        shown = STRATEGIES[strategy].params.model_json_schema()["properties"]
         return {name for name, field in shown.items() if field.get("idle")}
 
     allowances = {"allowance_mm", "floor_allowance_mm"}

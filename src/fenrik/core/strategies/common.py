@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, GetJsonSchemaHandler
+from pydantic.json_schema import JsonSchemaValue
+from pydantic_core import CoreSchema
 from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact import DropIndex
@@ -32,6 +34,14 @@ class CommonParams(BaseModel):
     """Fields of every milling operation."""
 
     model_config = ConfigDict(extra="forbid")
+    declared: ClassVar[dict[str, Any]] = {}
+    """What the strategy says of itself to menus and forms, told with the schema."""
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, core: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+        schema = handler.resolve_ref_schema(handler(core))
+        return schema | cls.declared
+
     allowance_mm: float = Field(
         default=0.0,
         ge=0,

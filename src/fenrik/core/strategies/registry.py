@@ -21,8 +21,7 @@ def _declared() -> dict[str, Strategy]:
     modules = [importlib.import_module(f"{strategies.__name__}.{n}") for n in names if n != "registry"]
     found: list[Strategy] = [m.STRATEGY for m in modules if hasattr(m, "STRATEGY")]
     for strategy in found:
-        strategy.params.model_config["json_schema_extra"] = strategy.says()
-        strategy.params.model_rebuild(force=True)
+        strategy.params.declared = strategy.says()
     return {s.name: s for s in sorted(found, key=lambda s: (s.order, s.name))}
 
 
@@ -47,8 +46,8 @@ def run_strategy(inputs: StrategyInputs, params: Any) -> Outcome:
     if cutter.kind not in strategy.cutters:
         raise fail(
             "tool.cutter",
-            f"is a {cutter.kind}, which {strategy.name} cannot use.",
-            f"Choose a tool of another kind: {', '.join(strategy.cutters)}.",
+            f"is a {cutter.kind}, which {cutter.only or f'{strategy.name} cannot use'}.",
+            f"Choose a {', '.join(strategy.cutters)}, or another strategy.",
             cutter.kind,
         )
     return strategy.run(inputs, params)

@@ -56,6 +56,11 @@ class CutterBase(BaseModel):
         """How far up from the tip it cuts; what its contour has above that is neck."""
         return math.inf
 
+    @property
+    def only(self) -> str:
+        """What keeps it from most work, in words; empty where nothing does."""
+        return ""
+
     def contour(self) -> list[Piece]:
         """The cutting part from its tip up to the end of the cutting length."""
         r = self.radius_mm
@@ -574,6 +579,10 @@ class BackBoringBar(CutterBase):
     @property
     def shank_mm(self) -> float:
         return self.bar_diameter_mm
+
+    @property
+    def only(self) -> str:
+        return "cuts on its upper side only"
 
     @property
     def passing_mm(self) -> float:
