@@ -6,6 +6,7 @@ import os
 import subprocess
 import sys
 import textwrap
+from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
@@ -175,6 +176,19 @@ def test_a_thousand_rows_have_keys(build):
     setup = many.job.setups[0]
     assert len({many.path_key(o) for o in many.job.route(setup)}) == 1000
     assert len(many.proof_key(setup)) == 64
+
+
+def test_keys_asked_for_by_many_at_once_are_the_same(build):
+    document = json.loads(build.job.model_dump_json())
+    document["operations"] = [{**document["operations"][k % 2], "number": 1 + k} for k in range(60)]
+    job = parse_job(document)
+    alone = build.with_job(job)
+    expect = [alone.path_key(o) for o in job.operations]
+    for _ in range(5):
+        shared = build.with_job(job)
+        with ThreadPoolExecutor(8) as pool:
+            for keys in pool.map(lambda _, b=shared: [b.path_key(o) for o in job.operations], range(8)):
+                assert keys == expect
 
 
 def test_an_edited_kernel_is_used_at_once(tmp_path):

@@ -132,14 +132,17 @@ class Build:
 
     def _links(self, setup: Setup, count: int) -> list[_Link]:
         """Keys of the first operations of a setup, each worked out once, from the first on."""
-        links = self._chains.setdefault(setup.id, [])
+        links = self._chains.get(setup.id, [])
         if len(links) < count:
+            # A list of its own, put in place whole: several requests may ask one build at the same time.
+            links = list(links)
             route = self.job.route(setup)
             before = links[-1].stock if links else self.first_stock_key(setup)
             for operation in route[len(links) : count]:
                 path = self._path_key(operation, before)
                 before = self._stock_key_of(operation, path)
                 links.append(_Link(path, before))
+            self._chains[setup.id] = links
         return links
 
     def first_stock_key(self, setup: Setup) -> str:
