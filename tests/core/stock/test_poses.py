@@ -199,6 +199,16 @@ def test_watched_bodies_in_any_pose():
     assert np.all(record.removed_mm3 == 0)
 
 
+def test_nothing_to_cut_with_and_nowhere_to_go():
+    stock = Stock.box(np.zeros(3), SIZE, 1.0)
+    same, record = cut(stock, Poses.upright(np.ones((2, 3)), np.zeros((2, 3))), Assembly(None))
+    assert same is stock
+    assert (len(record.removed_mm3), record.touch_mm.shape) == (2, (2, 0))
+    empty, record = cut(stock, Poses.upright(np.zeros((0, 3)), np.zeros((0, 3))), Assembly(bull_nose_profile(3, 1, 10)))
+    assert stock_volume(empty) == stock_volume(stock)
+    assert len(record.removed_mm3) == 0
+
+
 def test_refusals():
     stock = Stock.box(np.zeros(3), SIZE, 1.0)
     tool = Assembly(bull_nose_profile(3, 1, 10))

@@ -70,6 +70,8 @@ def cut(
     given = (poses.start, poses.end, poses.start_axis, poses.end_axis)
     if not all(np.all(np.isfinite(p)) for p in given):
         raise fail("motion", "has a place that is not a number.", "Report this toolpath.")
+    if not assembly.profiles:
+        return stock, _nothing(stock, len(poses))
     steps, owner, off = _constant(poses, assembly, stock.lattice.cell_mm)
     work = _Work(stock, steps, (owner + first_source).astype(np.int64), assembly)
     tiles = []
@@ -88,6 +90,12 @@ def cut(
         )
     error = max(stock.error_mm, 1e-9, off + (assembly.cutting.error_mm if assembly.cutting is not None else 0.0))
     return Stock(stock.lattice, (tiles[0], tiles[1], tiles[2]), error), work.record(owner, len(poses))
+
+
+def _nothing(stock: Stock, n: int) -> CutRecord:
+    """What a tool without bodies does."""
+    bricks = tuple((s + kernels.BRICK - 1) // kernels.BRICK for s in stock.lattice.shape)
+    return CutRecord(np.zeros(n), np.zeros(n), np.zeros((n, 0)), np.zeros((n, 0, 3)), np.zeros(bricks, np.bool_))
 
 
 def _constant(poses: Poses, assembly: Assembly, cell_mm: float) -> tuple[Poses, NDArray[np.int64], float]:
