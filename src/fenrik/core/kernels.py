@@ -66,13 +66,17 @@ def kernel_files_behind(path: Path) -> tuple[Path, ...]:
     return tuple(p for p in files_behind(path) if p == path or _KERNEL_FILE.search(_source(p).decode()))
 
 
+def _hash_of(files: tuple[Path, ...]) -> str:
+    whole = hashlib.sha256()
+    for file in files:
+        whole.update(file.relative_to(_ROOT).as_posix().encode() + b"\0" + _source(file) + b"\0")
+    return whole.hexdigest()
+
+
 @cache
 def stamp(path: Path) -> str:
     """Hash of the sources of a kernel file and of all kernel files behind it."""
-    whole = hashlib.sha256()
-    for file in kernel_files_behind(path):
-        whole.update(file.relative_to(_ROOT).as_posix().encode() + b"\0" + _source(file) + b"\0")
-    return whole.hexdigest()
+    return _hash_of(kernel_files_behind(path))
 
 
 @cache
@@ -80,11 +84,7 @@ def kernels_behind(module: str) -> str:
     """Hash of the sources of all kernels that a module of the core can run: part of the keys of what it makes."""
     base = _ROOT / module.replace(".", "/")
     path = base.with_suffix(".py") if base.with_suffix(".py").is_file() else base / "__init__.py"
-    whole = hashlib.sha256()
-    for file in kernel_files_behind(path):
-        if file != path:
-            whole.update(file.relative_to(_ROOT).as_posix().encode() + b"\0" + _source(file) + b"\0")
-    return whole.hexdigest()
+    return _hash_of(tuple(p for p in kernel_files_behind(path) if _KERNEL_FILE.search(_source(p).decode())))
 
 
 def _stamped(locator: Any) -> Any:
