@@ -208,7 +208,9 @@ def memory() -> None:
         )
 
 
-BENCHES = {f.__name__: f for f in (drop, posting, memory, picture, fields)} | cuts.BENCHES | parts.BENCHES | prismatic.BENCHES
+BENCHES = (
+    {f.__name__: f for f in (drop, posting, memory, picture, fields)} | cuts.BENCHES | parts.BENCHES | prismatic.BENCHES
+)
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or BENCHES:

@@ -11,7 +11,9 @@ from OCP.gp import gp_Pnt
 from fenrik.core.solids.reading import solid_from_shape
 
 HERE = Path(__file__).parent
-sys.path[:0] = [str(HERE / folder) for folder in (".", "e2e", "core/contact", "core/recognise", "core/stock", "core/strategies")]
+sys.path[:0] = [
+    str(HERE / folder) for folder in (".", "e2e", "core/contact", "core/recognise", "core/stock", "core/strategies")
+]
 pytest_plugins = ["app_fixtures"]
 
 

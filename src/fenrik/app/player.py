@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from fenrik.app.layout import encode
-from fenrik.core.build import PROOF_DEFLECTION_MM, Build
+from fenrik.core.build import Build
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.job import Setup
 from fenrik.core.stock import Stock, brick_mesh, changed_bricks, cut
@@ -109,7 +109,7 @@ class Player:
             indices.append(t.ravel())
             vertices.append(frame.to_part(v))
             if deviation and len(v):
-                values.append(signed_distances(self._distances(), v)[0])
+                values.append(signed_distances(self._distances(), v).mm)
         meta = {"motion": motion, "full": known is None, "cell_mm": stock.lattice.cell_mm}
         arrays: dict[str, Any] = {
             "ids": np.array(ids, np.uint32),
@@ -124,7 +124,7 @@ class Player:
 
     def _distances(self) -> DistanceIndex:
         if self.distance is None:
-            self.distance = DistanceIndex.build(self.build.mesh(self.setup, PROOF_DEFLECTION_MM))
+            self.distance = self.build.part_distances(self.setup)
         return self.distance
 
 

@@ -10,13 +10,14 @@ import math
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
 from fenrik.core.artefacts import pack_programs, pack_proof, unpack_programs
+from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.copies import COPIES_VERSION, MirrorCopies, copied, joined_copies, where_stock_lets
 from fenrik.core.errors import fail
 from fenrik.core.findings import Unreached
@@ -38,6 +39,7 @@ from fenrik.core.setups.grids import Instance, join_meshes
 from fenrik.core.setups.stocks import EarlierStock, box_mesh
 from fenrik.core.sketches import Curve, sketch_curves
 from fenrik.core.solids import Mesh, Solid, read_solid
+from fenrik.core.solids.exact import ExactFaces
 from fenrik.core.solids.packing import pack_solid, unpack_solid
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.solids.seeing import seen_faces
@@ -50,10 +52,11 @@ from fenrik.core.strategies.registry import STRATEGIES, run_strategy
 from fenrik.core.toolpath import Feeds, Toolpath
 from fenrik.core.tools import Assembly, cutting_profile
 
-SOLID_VERSION, STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 2, 3, 5, 7
+SOLID_VERSION, STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 3, 3, 5, 8
 RECOGNISE_VERSION = 1
 SOLIDS_KEPT = 16
-PROOF_DEFLECTION_MM = 0.002
+PROOF_DEFLECTION_MM, PROOF_SHARE = 0.016, 5e-5
+"""Triangles that find places for the proof: so fine, or this share of the part's size; the exact faces do the rest."""
 FLATTEN_MM = 0.002
 STOCK_CODE, PROGRAM_CODE, PROOF_CODE = (
     kernels_behind(f"fenrik.core.{name}") for name in ("stock.cut", "posting.writing", "proof.run")
@@ -456,16 +459,18 @@ class Build:
         def make() -> bytes:
             mesh = mesh_at(placing.part, step)
             return pack(
-                {"deflection": step if placing.part.is_exact else 0.0},
+                {"deflection": mesh.deflection_mm},
                 vertices=mesh.vertices,
                 triangles=mesh.triangles,
                 faces=mesh.face_ids,
+                **({} if mesh.parameters is None else {"parameters": mesh.parameters}),
             )
 
         meta, arrays = unpack(self._made(key, "mesh", make))
-        return Mesh(arrays["vertices"], arrays["triangles"], arrays["faces"], meta["deflection"]).in_frame(
-            placing.frame
+        mesh = Mesh(
+            arrays["vertices"], arrays["triangles"], arrays["faces"], meta["deflection"], arrays.get("parameters")
         )
+        return mesh.in_frame(placing.frame)
 
     def mesh(self, setup: Setup, deflection_mm: float, instance: int | None = None) -> Mesh:
         """The triangles of the part (all copies, or one) in a setup's frame."""
@@ -473,6 +478,19 @@ class Build:
         if instance is not None:
             return self.instance(setup, instance).mesh(mesh)
         return self.placing(setup).mesh_of_parts(mesh)
+
+    def part_distances(self, setup: Setup) -> DistanceIndex:
+        """All copies of the part in a setup's frame, made ready to be asked for distances to their exact faces."""
+        placing = self.placing(setup)
+        size = float(np.linalg.norm(np.ptp(placing.one_part, axis=0)))
+        one, surfaces = self.mesh_of_one(setup, max(PROOF_DEFLECTION_MM, PROOF_SHARE * size)), placing.part.surfaces
+        meshes, faces, count = [], [], len(placing.part.faces)
+        for k, instance in enumerate(placing.instances):
+            mesh = instance.mesh(one)
+            meshes.append(replace(mesh, face_ids=mesh.face_ids + np.int32(k * count)))
+            if surfaces is not None:
+                faces.append(surfaces.in_frame(placing.frame).moved(*instance.motion))
+        return DistanceIndex.build(join_meshes(meshes), ExactFaces.joined(faces) if faces else None)
 
     def shadow(self, setup: Setup, mesh: Mesh, instance: int | None) -> Shadow:
         """The shadow of a setup's triangles, kept for the operations that follow with the same ones."""
@@ -604,7 +622,7 @@ class Build:
         tool_of = {o.number: o.tool for o in self.job.route(setup)}
         return ProofInputs(
             stock=self.first_stock(setup),
-            part=self.mesh(setup, PROOF_DEFLECTION_MM),
+            part=self.part_distances(setup),
             programs=programs,
             tools={t.number: t for t in self.job.tools},
             tolerances=self._tolerances(setup),

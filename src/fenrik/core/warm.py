@@ -6,17 +6,31 @@ import numpy as np
 
 from fenrik.core.contact import DropIndex, tip_heights
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
+from fenrik.core.frames import Points
 from fenrik.core.posting import PostedOperation, load_dialects, post_programs, read_program
 from fenrik.core.regions import fit_arcs
+from fenrik.core.solids.exact import exact_faces
 from fenrik.core.solids.facets import group_faces
 from fenrik.core.solids.model import Mesh
-from fenrik.core.solids.tessellate import weld
+from fenrik.core.solids.tessellate import tessellate, weld
 from fenrik.core.stock import Stock, cut, stock_mesh
 from fenrik.core.stock.shaping import stock_from_mesh
 from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, Poses, motion_times
 from fenrik.core.toolpath.tour import visiting_order
 from fenrik.core.tools import Assembly, BallCutter, Body, Tool
 from fenrik.core.tools.profile import bull_nose_profile
+
+
+def _warm_exact_faces(points: Points) -> None:
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_NurbsConvert
+    from OCP.BRepPrimAPI import BRepPrimAPI_MakeCylinder
+
+    from fenrik.core.solids.describe import list_faces
+
+    body = BRepPrimAPI_MakeCylinder(2.0, 3.0).Shape()
+    for shape in (body, BRepBuilderAPI_NurbsConvert(body).Shape()):
+        surfaces = exact_faces(list_faces(shape))[0]
+        signed_distances(DistanceIndex.build(tessellate(shape, 0.01), surfaces), points)
 
 
 def warm() -> None:
@@ -38,7 +52,7 @@ def warm() -> None:
     visiting_order(np.random.default_rng(0).uniform(0, 9, (12, 2)), "shortest way")
     group_faces(weld(mesh))
     stock_from_mesh(mesh, 1.0)
-    signed_distances(DistanceIndex.build(mesh), corners + 0.1)
+    _warm_exact_faces(corners + 0.1)
     builder = PathBuilder(Feeds(100, 50, 200), 9.0, 6.0)
     builder.travel(0, 0, 5)
     builder.enter_helix(np.array([1.0, 0]), np.array([0.0, 0, 4]), 5.0, 1.0)

@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.machines import Machine
 from fenrik.core.posting import PostedOperation, Program, load_dialects, post_programs
 from fenrik.core.proof import ProofInputs, ProofSettings, prove
@@ -37,7 +38,7 @@ def run(pocket, path, tool=None, machine=None, tolerance=0.02, dialect="Plain IS
     return prove(
         ProofInputs(
             stock,
-            mesh_at(pocket, 0.002),
+            DistanceIndex.build(mesh_at(pocket, 0.016), pocket.surfaces),
             programs,
             {3: tool},
             [3],

@@ -44,7 +44,7 @@ def carve(given, path):
 
 def deviations(solid, stock):
     places, _, sources = stock.hits()
-    return signed_distances(DistanceIndex.build(mesh_at(solid, 0.002)), places)[0], sources, places
+    return signed_distances(DistanceIndex.build(mesh_at(solid, 0.016), solid.surfaces), places).mm, sources, places
 
 
 @pytest.mark.parametrize("angle", [0, 37])
@@ -97,7 +97,7 @@ def test_scallop_left_on_a_flat():
 
 
 def test_allowances_are_left_by_finishing(dish):
-    given = inputs(dish, BALL)
+    given = inputs(dish, BALL, 0.01)
     params = ParallelFinishing(stepover_mm=0.6, allowance_mm=0.3, floor_allowance_mm=0.3, tolerance_mm=0.01)
     (stock, _), _ = carve(given, run_strategy(given, params).toolpath)
     distance, sources, _ = deviations(dish, stock)

@@ -326,6 +326,31 @@ def gouge_findings(
     return found
 
 
+def unknown_findings(places: Points, of: int) -> list[Finding]:
+    """Says how much of the cut surface cannot be told inside from outside, since the model is open there.
+
+    Args:
+        places: (n, 3) such places of the cut surface. of: how many places were looked at.
+    """
+    if len(places) == 0:
+        return []
+    share = 100 * len(places) / of
+    x, y, z = places[0].tolist()
+    return [
+        Finding(
+            kind="deviation unknown",
+            severity="attention",
+            place=(x, y, z),
+            amount=share,
+            unit="%",
+            count=len(places),
+            bodies=["part", "stock"],
+            message=f"The model is open: for {share:.2g} % of the cut surface nobody can say whether it is gouged.",
+            advice="Close the model where it was made, or look at these places yourself.",
+        )
+    ]
+
+
 def runs_of(index: NDArray) -> list[NDArray]:
     """Stretches of numbers in a row."""
     if len(index) == 0:

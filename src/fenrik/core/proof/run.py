@@ -56,7 +56,7 @@ class ProofInputs:
     `table` the height of the table's top where it is known."""
 
     stock: Stock
-    part: Mesh
+    part: DistanceIndex
     programs: list[Program]
     tools: dict[int, Tool]
     first_tools: list[int]
@@ -244,28 +244,29 @@ def compare(
     engagement: Points,
     times: Points,
 ) -> tuple[checks.Deviation, list[Finding], dict[int, checks.OperationResult]]:
-    """Signed distance of the cut surface to the part, gouges as findings, and results for each operation."""
+    """Signed distance of the cut surface to the part, gouges and unknown places as findings, results by operation."""
     places, _, sources = stock.hits()
-    bound = inputs.part.deflection_mm + stock.error_mm + FLATTEN_MM + ROUNDING_MM
-    if len(places) == 0:
+    cut_within = stock.error_mm + FLATTEN_MM + ROUNDING_MM
+    found = signed_distances(inputs.part, places)
+    distance, known, bound = found.mm, found.known, found.bound_mm + cut_within
+    if not known.any():
         empty = checks.Deviation(
             min_mm=0.0,
             max_mm=0.0,
             within_tolerance_fraction=1.0,
-            error_bound_mm=bound,
+            error_bound_mm=cut_within,
             cell_mm=stock.lattice.cell_mm,
             edges_mm=[],
             counts=[],
         )
-        return empty, [], {}
-    distance, _ = signed_distances(DistanceIndex.build(inputs.part), places)
-    deviation = checks.summarise(distance, inputs.settings.band_mm, bound, stock.lattice.cell_mm)
+        return empty, checks.unknown_findings(places - inputs.zero, len(places)), {}
+    deviation = checks.summarise(distance[known], inputs.settings.band_mm, float(bound.max()), stock.lattice.cell_mm)
     made = sources >= 0
     operation = np.full(len(places), -1, np.int32)
     operation[made] = motions.operation[owner[sources[made]]]
-    results, gouges = {}, []
+    results, gouges = {}, checks.unknown_findings(places[~known] - inputs.zero, len(places))
     for number, tolerance in inputs.tolerances.items():
-        mine = operation == number
+        mine = (operation == number) & known
         working = (motions.operation == number) & (motions.path.kind == Kind.CUT)
         peak = float(engagement[working].max(initial=0.0))
         results[number] = checks.OperationResult(

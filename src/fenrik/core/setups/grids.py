@@ -62,12 +62,15 @@ class Instance:
         """Points (n, 3) of the first part moved to this copy."""
         return (points - self.middle) @ self.turn.T + self.middle + self.shift
 
+    @property
+    def motion(self) -> tuple[Points, Points]:
+        """What takes the first part there: a turn (3, 3), which may mirror, and the shift after it."""
+        return self.turn, self.middle + self.shift - self.turn @ self.middle
+
     def mesh(self, mesh: Mesh) -> Mesh:
         """A mesh moved to this copy; its triangles keep facing outwards."""
-        triangles = mesh.triangles[:, ::-1] if self.is_mirrored else mesh.triangles
-        return replace(
-            mesh, vertices=np.ascontiguousarray(self.places(mesh.vertices)), triangles=np.ascontiguousarray(triangles)
-        )
+        turned = mesh.flipped() if self.is_mirrored else mesh
+        return replace(turned, vertices=np.ascontiguousarray(self.places(mesh.vertices)))
 
 
 def grid_instances(grid: Grid | None, middle: Points) -> list[Instance]:
@@ -118,4 +121,7 @@ def join_meshes(meshes: list[Mesh]) -> Mesh:
         np.concatenate([m.triangles + int(b) for m, b in zip(meshes, base, strict=False)]).astype(np.int32),
         np.concatenate([m.face_ids for m in meshes]),
         max(m.deflection_mm for m in meshes),
+        np.concatenate([m.parameters for m in meshes if m.parameters is not None])
+        if all(m.parameters is not None for m in meshes)
+        else None,
     )

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.frames import Frame, Points
+from fenrik.core.solids.exact import ExactFaces
 
 MAX_EXACT_BOX_FACES = 4000
 
@@ -24,12 +25,14 @@ class Mesh:
         triangles: (m, 3) int32 into `vertices`, counter-clockwise seen from outside.
         face_ids: (m,) int32, index into the solid's faces.
         deflection_mm: how far the triangles may stand from the exact surface.
+        parameters: (m, 3, 2) float32, of the corners on B-spline surfaces (zeros on others); None where not known.
     """
 
     vertices: Points
     triangles: NDArray[np.int32]
     face_ids: NDArray[np.int32]
     deflection_mm: float = 0.0
+    parameters: NDArray[np.float32] | None = None
 
     def corners(self) -> Points:
         """Corner points of all triangles, (m, 3, 3)."""
@@ -40,8 +43,18 @@ class Mesh:
 
     def of_faces(self, faces: list[int]) -> Mesh:
         """Only the triangles of some faces, on the same vertices."""
-        keep = np.isin(self.face_ids, faces)
-        return replace(self, triangles=self.triangles[keep], face_ids=self.face_ids[keep])
+        return self.rows(np.isin(self.face_ids, faces))
+
+    def rows(self, index: NDArray[Any]) -> Mesh:
+        """Some of the triangles, on the same vertices."""
+        parameters = None if self.parameters is None else self.parameters[index]
+        triangles = np.ascontiguousarray(self.triangles[index])
+        return replace(self, triangles=triangles, face_ids=self.face_ids[index], parameters=parameters)
+
+    def flipped(self) -> Mesh:
+        """The triangles seen from their other sides."""
+        parameters = None if self.parameters is None else np.ascontiguousarray(self.parameters[:, ::-1])
+        return replace(self, triangles=np.ascontiguousarray(self.triangles[:, ::-1]), parameters=parameters)
 
     def bounds(self) -> Points:
         """Lowest and highest corner of the used vertices, (2, 3)."""
@@ -206,6 +219,16 @@ class Solid:
     @cached_property
     def _boxes(self) -> dict[bytes, Points]:
         return {}
+
+    @cached_property
+    def surfaces(self) -> ExactFaces | None:
+        """The exact surfaces under the faces; None where there is no exact shape."""
+        if not self.is_exact:
+            return None
+        from fenrik.core.solids.describe import list_faces
+        from fenrik.core.solids.exact import exact_faces
+
+        return exact_faces(list_faces(self.shape()))[0]
 
     def shape(self) -> Any:
         """The exact shape as an Open CASCADE shape; only where `is_exact`."""

@@ -5,9 +5,11 @@ from __future__ import annotations
 import io
 import re
 import struct
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from OCP.BinTools import BinTools
 from OCP.Bnd import Bnd_Box
 from OCP.BRep import BRep_Tool
@@ -21,14 +23,23 @@ from OCP.TopAbs import TopAbs_REVERSED
 from OCP.TopLoc import TopLoc_Location
 
 from fenrik.core.frames import Frame, Points
+from fenrik.core.solids._surface_kernels import PLANE, SPLINE, UNKNOWN
 from fenrik.core.solids.describe import list_faces
+from fenrik.core.solids.exact import ExactFaces, exact_faces
 from fenrik.core.solids.facets import weld_equal, weld_near
 from fenrik.core.solids.model import Mesh
+from fenrik.core.solids.refining import FaceMesh, refined
 
 ANGULAR_DEFLECTION_RAD = 0.35
 # The mesher overshoots its own limit by up to 1.7 times on a sphere (measured in the tests), so it is asked for less.
 MESHER_SHARE = 0.5
 FEW_FACES = 40
+ROUGH, ROUGH_SHARE = 64, 1e-3
+"""How many times rougher Open CASCADE meshes inside faces that `refining` goes on with (at least this share of the
+size): its own mesher is slow on free-form faces and misses its limit there."""
+COARSER = 4.0
+REFINED_SHARE = 0.75
+MOST_TRIANGLES = 1_500_000
 _HEAD = struct.Struct("<ii??d")
 
 Arrays = tuple[np.ndarray, np.ndarray]
@@ -38,46 +49,101 @@ _MeshedFace = tuple[int, Any, Any, Any]
 """Number, face, triangulation, location."""
 
 
-def tessellate(shape: Any, deflection_mm: float) -> Mesh:
-    """Triangles no further than `deflection_mm` from the exact faces.
+def tessellate(shape: Any, deflection_mm: float, most: int = MOST_TRIANGLES) -> Mesh:
+    """Triangles within `deflection_mm` of the exact faces, as far as their number allows.
 
     The order of faces is that of the file, so face ids are the same at every deflection.
+
+    Args:
+        most: how many triangles there may be, about; where curved faces would need more, they stand off further.
+
+    Returns:
+        The triangles; their `deflection_mm` is what was asked, or how far they were found to stand off where that is
+        more.
     """
-    meshed = _meshed(shape, deflection_mm)
-    vertices: list[np.ndarray] = []
-    triangles: list[np.ndarray] = []
-    ids: list[np.ndarray] = []
-    base = 0
+    faces = list_faces(shape)
+    exact, own = exact_faces(faces)
+    rough = not np.any(exact.kinds == UNKNOWN)
+    meshed, start_mm = _meshed(shape, faces, rough, deflection_mm), deflection_mm
+    while start_mm < _size(shape) and sum(m[2].NbTriangles() for m in meshed) > most:
+        start_mm *= COARSER
+        meshed = _meshed(shape, faces, rough, start_mm)
+    if not meshed:
+        return Mesh(np.zeros((0, 3)), np.zeros((0, 3), np.int32), np.zeros(0, np.int32), deflection_mm)
+    plain = _nodes_of(shape, meshed)
+    curved = [k for k, (number, *_) in enumerate(meshed) if exact.kinds[number] not in (PLANE, UNKNOWN)]
+    off, counts = max(deflection_mm, start_mm), [len(corners) for _, corners in plain]
+    each = most / max(sum(counts[k] for k in curved), 1)
+    parameters: dict[int, Points] = {}
+    for k in curved:
+        number = meshed[k][0]
+        start = FaceMesh(*plain[k], _parameters(meshed[k], exact, own, plain[k][0]))
+        fine, away = refined(start, exact, number, REFINED_SHARE * deflection_mm, int(max(each, 1.0) * counts[k]))
+        plain[k], off = (fine.nodes, fine.corners), max(off, away)
+        if exact.kinds[number] == SPLINE:
+            parameters[k] = fine.parameters[fine.corners]
+    return weld(_assembled(meshed, plain, parameters, off))
+
+
+def _assembled(meshed: list[_MeshedFace], plain: list[Arrays], parameters: dict[int, Points], off: float) -> Mesh:
+    """The triangles of all faces as one mesh, those of reversed faces turned to look outwards."""
+    base = np.cumsum([0, *(len(nodes) for nodes, _ in plain)])
+    pieces = []
+    for k, (number, face, *_) in enumerate(meshed):
+        corners = plain[k][1] + int(base[k])
+        uv = parameters.get(k, np.zeros((len(corners), 3, 2))).astype(np.float32)
+        ids = np.full(len(corners), number, np.int32)
+        piece = Mesh(plain[k][0], corners.astype(np.int32), ids, off, uv)
+        pieces.append(piece.flipped() if face.Orientation() == TopAbs_REVERSED else piece)
+    return Mesh(
+        np.concatenate([p.vertices for p in pieces]),
+        np.concatenate([p.triangles for p in pieces]),
+        np.concatenate([p.face_ids for p in pieces]),
+        off,
+        np.concatenate([p.parameters for p in pieces if p.parameters is not None]),
+    )
+
+
+def _nodes_of(shape: Any, meshed: list[_MeshedFace]) -> list[Arrays]:
+    """Nodes in their places and triangles of each face."""
     stored = _stored(shape, meshed) if len(meshed) > FEW_FACES else None
-    for k, (index, face, poly, location) in enumerate(meshed):
+    found = []
+    for k, (_, _, poly, location) in enumerate(meshed):
         nodes, corners = stored[k] if stored is not None else _arrays(poly)
         if not location.IsIdentity():
             trsf = location.Transformation()
             matrix = np.array([[trsf.Value(r, c) for c in range(1, 5)] for r in range(1, 4)])
             nodes = nodes @ matrix[:, :3].T + matrix[:, 3]
-        vertices.append(nodes)
-        triangles.append((corners[:, ::-1] if face.Orientation() == TopAbs_REVERSED else corners) + base)
-        ids.append(np.full(len(corners), index, dtype=np.int32))
-        base += len(nodes)
-    if not vertices:
-        return Mesh(np.zeros((0, 3)), np.zeros((0, 3), np.int32), np.zeros(0, np.int32), deflection_mm)
-    mesh = Mesh(np.concatenate(vertices), np.concatenate(triangles), np.concatenate(ids), deflection_mm)
-    return weld(mesh)
+        found.append((nodes, corners))
+    return found
 
 
-def _meshed(shape: Any, deflection_mm: float) -> list[_MeshedFace]:
-    """Mesh a shape; its faces that have triangles.
+def _parameters(meshed: _MeshedFace, exact: ExactFaces, own: NDArray[np.bool_], nodes: Points) -> Points:
+    """Parameters of a face's nodes on its B-spline surface; zeros on others."""
+    number, _, poly, _ = meshed
+    if exact.kinds[number] != SPLINE:
+        return np.zeros((len(nodes), 2))
+    if own[number] and poly.HasUVNodes():
+        return np.array([poly.UVNode(k).Coord() for k in range(1, poly.NbNodes() + 1)])
+    return exact.feet(np.full(len(nodes), number), nodes)[2]
+
+
+def _meshed(shape: Any, faces: list[Any], rough: bool, deflection_mm: float) -> list[_MeshedFace]:
+    """Mesh a shape, its edges within a deflection, its faces too or (rough) by few triangles; faces that have some.
 
     The quicker of Open CASCADE's two planar meshers goes first (Delabella, lifting to a paraboloid; 2.5 times faster on
     large flat faces with many holes); where it leaves a face out, all is done by the other.
     """
-    faces = list_faces(shape)
     meshed: list[_MeshedFace] = []
     for algorithm in (MeshAlgorithm.IMeshTools_MeshAlgoType_Delabella, MeshAlgorithm.IMeshTools_MeshAlgoType_Watson):
         BRepTools.Clean_s(shape)
         parameters = IMeshTools_Parameters()
         parameters.Deflection = MESHER_SHARE * deflection_mm
-        parameters.Angle = ANGULAR_DEFLECTION_RAD
+        parameters.DeflectionInterior = (
+            max(ROUGH * deflection_mm, ROUGH_SHARE * _size(shape)) if rough else MESHER_SHARE * deflection_mm
+        )
+        parameters.Angle = parameters.AngleInterior = ANGULAR_DEFLECTION_RAD
+        parameters.ControlSurfaceDeflection = not rough
         parameters.InParallel = True
         parameters.MeshAlgo = algorithm
         BRepMesh_IncrementalMesh(shape, parameters)
@@ -86,6 +152,13 @@ def _meshed(shape: Any, deflection_mm: float) -> list[_MeshedFace]:
         if len(meshed) == len(faces):
             break
     return meshed
+
+
+def _size(shape: Any) -> float:
+    """Diagonal of a box that surely holds a shape."""
+    box = Bnd_Box()
+    BRepBndLib.Add_s(shape, box, False)
+    return 0.0 if box.IsVoid() else float(box.SquareExtent()) ** 0.5
 
 
 def _triangulation(face: Any) -> tuple[Any, Any]:
@@ -164,7 +237,7 @@ def weld(mesh: Mesh, tolerance_mm: float = 1e-7) -> Mesh:
     vertices, triangles = weld_near(vertices, triangles, tolerance_mm)
     a, b, c = (vertices[triangles[:, i]] for i in range(3))
     keep = np.linalg.norm(np.cross(b - a, c - a), axis=1) > 1e-14
-    return Mesh(vertices, np.ascontiguousarray(triangles[keep]), mesh.face_ids[keep], mesh.deflection_mm)
+    return replace(mesh, vertices=vertices, triangles=triangles).rows(keep)
 
 
 def open_edges(mesh: Mesh) -> int:

@@ -1,11 +1,9 @@
-"""Where a tool fits, against Shapely's offsets; signed distance against closed forms and trimesh."""
+"""Where a tool fits, against Shapely's offsets."""
 
 import numpy as np
 import pytest
 import shapely
-import trimesh
 
-from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.contact.drop import DropIndex
 from fenrik.core.contact.region import HeightField, part_outline
 from fenrik.core.solids.reading import mesh_at
@@ -37,22 +35,3 @@ def test_nothing_fits_and_everything_fits(pocket):
 
 def test_part_outline(dish):
     assert part_outline(mesh_at(dish, 0.01), 0.2, 0.005).area == pytest.approx(2000, abs=0.2)
-
-
-def test_distance_closed_form_and_sign(pocket):
-    index = DistanceIndex.build(pocket.mesh)
-    points = np.array([[5, 5, 25.0], [5, 5, 19], [30, 20, 11], [30, 20, 9], [-3, -4, 10], [12, 20, 15], [63, 44, 20]])
-    assert signed_distances(index, points)[0] == pytest.approx([5, -1, 1, -1, 5, 2, 5])
-
-
-def test_distance_against_trimesh(dish):
-    mesh = mesh_at(dish, 0.05)
-    general = trimesh.Trimesh(mesh.vertices, mesh.triangles, process=False)
-    points = np.random.default_rng(3).uniform(-5, 55, (300, 3))
-    _, expected, _ = trimesh.proximity.closest_point_naive(general, points)
-    got, _ = signed_distances(DistanceIndex.build(mesh), points)
-    assert np.abs(np.abs(got) - expected).max() < 1e-9
-    inside = np.all((points > [0, 0, 0]) & (points < [50, 40, 20]), axis=1)
-    in_dish = np.linalg.norm(points - [25, 20, 42], axis=1) < 30
-    clear = np.abs(got) > 0.1
-    assert np.array_equal((got < 0)[clear], (inside & ~in_dish)[clear])

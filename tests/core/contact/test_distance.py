@@ -1,0 +1,183 @@
+"""Signed distances: triangles against trimesh, exact faces against closed forms and Open CASCADE's own extrema."""
+
+import numpy as np
+import pytest
+import trimesh
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeVertex, BRepBuilderAPI_NurbsConvert
+from OCP.BRepClass3d import BRepClass3d_SolidClassifier
+from OCP.BRepExtrema import BRepExtrema_DistShapeShape
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeSphere, BRepPrimAPI_MakeTorus
+from OCP.collections import Array2_gp_Pnt
+from OCP.Geom import Geom_BezierSurface
+from OCP.gp import gp_Pnt
+from OCP.TopAbs import TopAbs_IN, TopAbs_SHELL
+from OCP.TopExp import TopExp_Explorer
+
+from fenrik.core.contact.distance import DistanceIndex, signed_distances
+from fenrik.core.solids.describe import list_faces
+from fenrik.core.solids.exact import exact_faces
+from fenrik.core.solids.model import Mesh
+from fenrik.core.solids.reading import mesh_at
+from fenrik.core.solids.tessellate import tessellate
+from fenrik.demo import modelling
+
+COARSE_MM = 0.5
+
+
+def index_of(shape, deflection_mm=COARSE_MM):
+    return DistanceIndex.build(tessellate(shape, deflection_mm), exact_faces(list_faces(shape))[0])
+
+
+def places_near(mesh, count, off_mm, seed=0, pull=1.0):
+    """Places about a mesh; `pull` under 1 draws them to the sides and corners of triangles."""
+    rng = np.random.default_rng(seed)
+    corners = mesh.corners()
+    area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    rows = rng.choice(len(corners), count, p=np.sqrt(area) / np.sqrt(area).sum())
+    shares = rng.dirichlet([pull] * 3, count)
+    return np.einsum("ij,ijk->ik", shares, corners[rows]) + rng.normal(size=(count, 3)) * rng.choice(off_mm, (count, 1))
+
+
+def paraboloid(focal_mm, half_mm):
+    """z = (x² + y²) / 4 f over a square, as a Bézier surface of degree 2, which is exact."""
+    poles = Array2_gp_Pnt(1, 3, 1, 3)
+    ends = (-half_mm, 0.0, half_mm)
+    heights = (half_mm**2, -(half_mm**2), half_mm**2)  # Bézier ordinates of t² on −half … half
+    for i in range(3):
+        for j in range(3):
+            poles.SetValue(i + 1, j + 1, gp_Pnt(ends[i], ends[j], (heights[i] + heights[j]) / (4 * focal_mm)))
+    return BRepBuilderAPI_MakeFace(Geom_BezierSurface(poles), 1e-7).Face()
+
+
+def to_paraboloid(points, focal_mm):
+    """Distance to the paraboloid: the foot at radius s solves s³ / 8 f² + s (1 − z / 2 f) = r."""
+    found = []
+    for x, y, z in points:
+        r = np.hypot(x, y)
+        roots = np.roots([1 / (8 * focal_mm**2), 0, 1 - z / (2 * focal_mm), -r])
+        s = roots[np.abs(roots.imag) < 1e-9].real
+        away = np.hypot(s - r, s * s / (4 * focal_mm) - z)
+        found.append(away.min() * np.sign(z - r * r / (4 * focal_mm)))
+    return np.array(found)
+
+
+ROUND = {
+    "sphere": (BRepPrimAPI_MakeSphere(500.0).Shape, lambda p: np.linalg.norm(p, axis=1) - 500),
+    "torus": (
+        BRepPrimAPI_MakeTorus(400.0, 100.0).Shape,
+        lambda p: np.hypot(np.hypot(p[:, 0], p[:, 1]) - 400, p[:, 2]) - 100,
+    ),
+}
+
+
+@pytest.mark.parametrize("as_spline", [False, True])
+@pytest.mark.parametrize("name", ROUND)
+def test_a_metre_from_coarse_triangles_is_exact(name, as_spline):
+    make, true = ROUND[name]
+    shape = BRepBuilderAPI_NurbsConvert(make()).Shape() if as_spline else make()
+    index = index_of(shape)
+    assert index.mesh.deflection_mm > 0.2
+    points = places_near(index.mesh, 20_000, [1e-3, 0.1, 3.0])
+    got = signed_distances(index, points)
+    assert np.abs(got.mm - true(points)).max() < 1e-3
+    assert np.median(got.bound_mm) < 0.01
+
+
+def test_a_metre_of_free_form_from_coarse_triangles_is_exact():
+    index = index_of(paraboloid(600.0, 500.0))
+    points = places_near(index.mesh, 4_000, [1e-3, 0.1, 3.0])
+    inner = points[np.all(np.abs(points[:, :2]) < 480, axis=1)]
+    got = signed_distances(index, inner)
+    assert np.abs(got.mm - to_paraboloid(inner, 600.0)).max() < 1e-3
+
+
+def brute(shape, points):
+    """Signed distances from Open CASCADE: extrema to the shell, and whether a point is inside. Its classifier errs
+    within 2 µm of free-form faces; so near, the closed forms above hold the sign."""
+    shell = TopExp_Explorer(shape, TopAbs_SHELL).Current()
+    found = []
+    for p in points.tolist():
+        away = BRepExtrema_DistShapeShape(shell, BRepBuilderAPI_MakeVertex(gp_Pnt(*p)).Vertex()).Value()
+        inside = BRepClass3d_SolidClassifier(shape, gp_Pnt(*p), 1e-9).State() == TopAbs_IN
+        found.append(-away if inside else away)
+    return np.array(found)
+
+
+def apart(got, true):
+    """Errors of signed distances, but for the sign where Open CASCADE cannot be trusted with it."""
+    return np.where(np.abs(true) > 2e-3, np.abs(got - true), np.abs(np.abs(got) - np.abs(true)))
+
+
+@pytest.mark.parametrize("make", [modelling.lantern_bracket, modelling.lens_mould_insert])
+def test_edges_corners_and_fillets_are_exact(make):
+    """Places drawn to borders, where one face ends and another begins; triangles off by 0.016 mm."""
+    shape = make()
+    index = index_of(shape, 0.016)
+    points = places_near(index.mesh, 300, [1e-3, 0.1, 3.0], pull=0.3)
+    got, true = signed_distances(index, points), brute(shape, points)
+    assert apart(got.mm, true).max() < 2e-4
+    assert np.all(apart(got.mm, true) <= got.bound_mm)
+
+
+def test_the_bound_holds_far_from_triangles_that_stand_off():
+    shape = modelling.lantern_bracket()
+    index = index_of(shape)
+    points = places_near(index.mesh, 300, [1e-3, 0.1, 3.0], pull=0.3)
+    got, true = signed_distances(index, points), brute(shape, points)
+    assert np.all(apart(got.mm, true) <= got.bound_mm)
+    # The triangles alone are far worse.
+    assert np.abs(signed_distances(DistanceIndex.build(index.mesh), points).mm - true).max() > 0.05
+
+
+def test_closed_form_and_sign(pocket):
+    index = DistanceIndex.build(pocket.mesh)
+    points = np.array([[5, 5, 25.0], [5, 5, 19], [30, 20, 11], [30, 20, 9], [-3, -4, 10], [12, 20, 15], [63, 44, 20]])
+    assert signed_distances(index, points).mm == pytest.approx([5, -1, 1, -1, 5, 2, 5])
+
+
+def test_triangles_against_trimesh(dish):
+    mesh = mesh_at(dish, 0.05)
+    general = trimesh.Trimesh(mesh.vertices, mesh.triangles, process=False)
+    points = np.random.default_rng(3).uniform(-5, 55, (300, 3))
+    _, expected, _ = trimesh.proximity.closest_point_naive(general, points)
+    got = signed_distances(DistanceIndex.build(mesh), points).mm
+    assert np.abs(np.abs(got) - expected).max() < 1e-9
+    inside = np.all((points > [0, 0, 0]) & (points < [50, 40, 20]), axis=1)
+    in_dish = np.linalg.norm(points - [25, 20, 42], axis=1) < 30
+    clear = np.abs(got) > 0.1
+    assert np.array_equal((got < 0)[clear], (inside & ~in_dish)[clear])
+
+
+def needle():
+    """A thin four-sided needle on a plate: under its tip the most square face looks the wrong way."""
+    tip = [0.0, 0.0, 0.0]
+    base = [[-1.0, -1.0, -9.0], [1.0, -1.0, -9.0], [1.0, 1.0, -9.0], [-1.0, 1.0, -9.0]]
+    triangles = [[0, 1, 2], [0, 2, 3], [0, 3, 4], [0, 4, 1], [1, 3, 2], [1, 4, 3]]
+    return Mesh(np.array([tip, *base]), np.array(triangles, np.int32), np.zeros(6, np.int32))
+
+
+def test_signs_at_sharp_tips_and_edges():
+    """Places that are closest to a corner or edge are outside; no single triangle says so (pseudonormals do)."""
+    rng = np.random.default_rng(1)
+    above = rng.normal(size=(2000, 3)) * 0.5
+    above[:, 2] = np.abs(above[:, 2]) + np.hypot(above[:, 0], above[:, 1])
+    assert np.all(signed_distances(DistanceIndex.build(needle()), above).mm > 0)
+
+
+def test_an_open_mesh_says_what_it_does_not_know(pocket):
+    """Without its top face nobody can say what is inside near the rim; elsewhere nothing is lost."""
+    mesh = pocket.mesh
+    top = np.flatnonzero(np.all(np.abs(mesh.corners()[:, :, 2] - 20) < 1e-9, axis=1))
+    keep = np.ones(len(mesh.triangles), bool)
+    keep[top] = False
+    index = DistanceIndex.build(mesh.rows(keep))
+    points = np.array([[5, 5, 20.5], [5, 5, 19.0], [30, 20, 9], [30, 20, 11], [-3, 20, 10]])
+    got = signed_distances(index, points)
+    assert got.known.tolist() == [False, True, True, True, True] or got.known.tolist() == [
+        False,
+        False,
+        True,
+        True,
+        True,
+    ]
+    assert got.mm[2:] == pytest.approx([-1, 1, 3])
