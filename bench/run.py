@@ -17,6 +17,7 @@ import numpy as np
 import cuts
 import parts
 import prismatic
+import sizes
 from common import address, show, timed
 
 ROOT = Path(__file__).parents[1]
@@ -209,7 +210,11 @@ def memory() -> None:
 
 
 BENCHES = (
-    {f.__name__: f for f in (drop, posting, memory, picture, fields)} | cuts.BENCHES | parts.BENCHES | prismatic.BENCHES
+    {f.__name__: f for f in (drop, posting, memory, picture, fields)}
+    | cuts.BENCHES
+    | parts.BENCHES
+    | prismatic.BENCHES
+    | sizes.BENCHES
 )
 
 if __name__ == "__main__":

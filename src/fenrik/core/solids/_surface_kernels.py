@@ -286,6 +286,29 @@ def foot(kinds, bases, axes, sizes, senses, grids, poles, knots, face, p, uv, x,
     return True
 
 
+@kernel
+def climb(grid, poles, knots, axis, sense, uv):
+    """Newton's way to the place of a B-spline surface that stands out farthest along an axis; its coordinate there."""
+    u0, u1 = knots[grid[1] + grid[3]], knots[grid[1] + grid[5]]
+    v0, v1 = knots[grid[2] + grid[4]], knots[grid[2] + grid[6]]
+    out, trial = np.empty((6, 3)), np.empty((6, 3))
+    u, v = _kept(uv[0], u0, u1, 0), _kept(uv[1], v0, v1, 0)
+    spline_at(grid, poles, knots, u, v, out)
+    for _ in range(NEWTON_STEPS):
+        g0, g1 = out[1, axis], out[2, axis]
+        a, b, c = out[3, axis], out[4, axis], out[5, axis]
+        det = a * c - b * b
+        if not (det > 0.0 and sense * a < 0.0):
+            break
+        du, dv = (-g0 * c + g1 * b) / det, (-g1 * a + g0 * b) / det
+        spline_at(grid, poles, knots, _kept(u + du, u0, u1, 0), _kept(v + dv, v0, v1, 0), trial)
+        if not sense * (trial[0, axis] - out[0, axis]) > 1e-12:
+            break
+        u, v = _kept(u + du, u0, u1, 0), _kept(v + dv, v0, v1, 0)
+        out[:] = trial
+    return out[0, axis]
+
+
 @kernel(parallel=True, nogil=True)
 def feet(kinds, bases, axes, sizes, senses, grids, poles, knots, faces, points, starts, scan, places, normals, known):
     """Feet of many points on their faces; `starts` (n, 2) are moved to the feet's parameters."""

@@ -89,6 +89,15 @@ class ExactFaces:
         kernels.over_parameters(self.grids[face], self.poles, self.knots, parameters, points, places, off)
         return off, places, parameters
 
+    def peak(self, face: int, axis: int, sense: int, start: Points, given: float, within_mm: float) -> float:
+        """The highest (sense 1) or lowest (−1) coordinate of a B-spline face near a start (2,) of its parameters.
+
+        Args:
+            given: the coordinate at the start. within_mm: how far from that it may be; else the start's is given.
+        """
+        found = kernels.climb(self.grids[face], self.poles, self.knots, axis, sense, np.asarray(start, float))
+        return float(found) if 0.0 <= sense * (found - given) <= within_mm else given
+
     def moved(self, turn: Points, shift: Points) -> ExactFaces:
         """The surfaces turned (or mirrored) by a matrix (3, 3) and then shifted."""
         xyz = self.poles[:, :3] @ turn.T + self.poles[:, 3:] * shift
@@ -128,6 +137,7 @@ class _Surface:
     axes: Any = None
     sizes: tuple[float, float] = (0.0, 0.0)
     spline: Any = None
+    source: Any = None
     own: bool = True
     fitted: bool = False
 
@@ -139,14 +149,19 @@ def exact_faces(shapes: list[Any]) -> tuple[ExactFaces, NDArray[np.bool_]]:
         The surfaces, and for each whether its parameters are those of Open CASCADE's face.
     """
     found = [_surface(face) for face in shapes]
+    made: dict[int, NDArray[np.int64]] = {}  # faces that lie on one surface share its poles
     n = len(found)
     grids, poles, knots = np.zeros((n, 8), np.int64), [np.zeros((0, 4))], [np.zeros(0)]
     at_pole = at_knot = 0
     for k, one in enumerate(found):
         if one.spline is None:
             continue
+        if one.own and id(one.source) in made:
+            grids[k] = made[id(one.source)]
+            continue
         own_poles, u, v, degrees, counts, closed = _spline_tables(one.spline)
         grids[k] = (at_pole, at_knot, at_knot + len(u), *degrees, *counts, closed)
+        made[id(one.source)] = grids[k]
         poles.append(own_poles)
         knots += [u, v]
         at_pole, at_knot = at_pole + len(own_poles), at_knot + len(u) + len(v)
@@ -199,7 +214,7 @@ def _as_spline(face: Any, adaptor: Any, kind: Any) -> _Surface:
     from OCP.GeomAbs import GeomAbs_SurfaceType as Kind
     from OCP.GeomConvert import GeomConvert, GeomConvert_ApproxSurface
 
-    surface = BRep_Tool.Surface_s(face)
+    source = surface = BRep_Tool.Surface_s(face)
     own = kind in (Kind.GeomAbs_BSplineSurface, Kind.GeomAbs_BezierSurface)
     exact = own or kind in (Kind.GeomAbs_SurfaceOfRevolution, Kind.GeomAbs_SurfaceOfExtrusion)
     try:
@@ -224,18 +239,19 @@ def _as_spline(face: Any, adaptor: Any, kind: Any) -> _Surface:
         spline.SetUNotPeriodic()
     if spline.IsVPeriodic():
         spline.SetVNotPeriodic()
-    return _Surface(SPLINE, spline=spline, own=own, fitted=not exact)
+    return _Surface(SPLINE, spline=spline, source=source, own=own, fitted=not exact)
 
 
 def _spline_tables(spline: Any) -> tuple[Points, Points, Points, tuple[int, int], tuple[int, int], int]:
     """Poles (nu · nv, 4), flat knots in u and v, degrees, numbers of poles, where it is closed."""
     nu, nv = spline.NbUPoles(), spline.NbVPoles()
-    poles = np.empty((nu * nv, 4))
-    for i in range(nu):
-        for j in range(nv):
-            w = spline.Weight(i + 1, j + 1)
-            x, y, z = spline.Pole(i + 1, j + 1).Coord()
-            poles[i * nv + j] = (w * x, w * y, w * z, w)
+    at = [(i, j) for i in range(1, nu + 1) for j in range(1, nv + 1)]
+    pole, weight = spline.Pole, spline.Weight
+    poles = np.ones((nu * nv, 4))
+    poles[:, :3] = [pole(i, j).Coord() for i, j in at]
+    if spline.IsURational() or spline.IsVRational():
+        poles[:, 3] = [weight(i, j) for i, j in at]
+        poles[:, :3] *= poles[:, 3:]
     u = np.repeat(
         [spline.UKnot(k) for k in range(1, spline.NbUKnots() + 1)],
         [spline.UMultiplicity(k) for k in range(1, spline.NbUKnots() + 1)],

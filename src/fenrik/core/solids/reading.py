@@ -141,7 +141,7 @@ def solid_from_shapes(shapes: list[NamedShape], scale: float = 1.0) -> Solid:
         raise fail("part.file", "holds no surface at all.", "Export the solid body, not only curves or points.")
     bodies, moments, notes = mend(bodies)
     shape = compound_of([b.shape for b in bodies])
-    rough = tess.bounds_of(shape)
+    rough = tess.rough_bounds(shape)
     _check_numbers(rough)
     deflection = max(float(np.linalg.norm(rough[1] - rough[0])) * VIEW_DEFLECTION, 1e-6)
     faces, edges = describe(shape, deflection)
@@ -159,7 +159,7 @@ def solid_from_shapes(shapes: list[NamedShape], scale: float = 1.0) -> Solid:
             "The faces of the solid do not close. Paths work; volume and deviation near the gaps do not. "
             "Heal the model where it was made."
         )
-    warnings += size_warnings(rough[1] - rough[0])
+    warnings += size_warnings(np.ptp(mesh.bounds(), axis=0))
     volume, area = sum(b.volume_mm3 for b in listed), sum(f.area_mm2 for f in faces)
     return Solid(mesh, faces, edges, brep, volume, area, centroid, warnings, "mm", scale, listed, notes)
 

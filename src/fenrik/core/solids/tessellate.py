@@ -24,7 +24,7 @@ from OCP.TopLoc import TopLoc_Location
 
 from fenrik.core.frames import Frame, Points
 from fenrik.core.solids._surface_kernels import PLANE, SPLINE, UNKNOWN
-from fenrik.core.solids.describe import list_faces
+from fenrik.core.solids.describe import list_edges, list_faces
 from fenrik.core.solids.exact import ExactFaces, exact_faces
 from fenrik.core.solids.facets import weld_equal, weld_near
 from fenrik.core.solids.model import Mesh
@@ -38,6 +38,8 @@ ROUGH, ROUGH_SHARE = 64, 1e-3
 """How many times rougher Open CASCADE meshes inside faces that `refining` goes on with (at least this share of the
 size): its own mesher is slow on free-form faces and misses its limit there."""
 COARSER = 4.0
+PEAK_SHARE = 5e-4
+"""Share of the size within which a rough mesh finds the places that stand out farthest."""
 REFINED_SHARE = 0.75
 MOST_TRIANGLES = 1_500_000
 _HEAD = struct.Struct("<ii??d")
@@ -154,11 +156,22 @@ def _meshed(shape: Any, faces: list[Any], rough: bool, deflection_mm: float) -> 
     return meshed
 
 
-def _size(shape: Any) -> float:
-    """Diagonal of a box that surely holds a shape."""
+def rough_bounds(shape: Any) -> Points:
+    """Lowest and highest corner of a box that surely holds a shape, (2, 3), quickly."""
     box = Bnd_Box()
     BRepBndLib.Add_s(shape, box, False)
-    return 0.0 if box.IsVoid() else float(box.SquareExtent()) ** 0.5
+    return _corners(box)
+
+
+def _corners(box: Any) -> Points:
+    if box.IsVoid():
+        return np.zeros((2, 3))
+    box.SetGap(0.0)
+    return np.array([box.CornerMin().Coord(), box.CornerMax().Coord()])
+
+
+def _size(shape: Any) -> float:
+    return float(np.linalg.norm(np.ptp(rough_bounds(shape), axis=0)))
 
 
 def _triangulation(face: Any) -> tuple[Any, Any]:
@@ -248,15 +261,41 @@ def open_edges(mesh: Mesh) -> int:
 
 
 def bounds_of(shape: Any, frame: Frame | None = None) -> Points:
-    """Lowest and highest corner of a shape's faces in a frame, (2, 3)."""
+    """Lowest and highest corner of a shape's faces in a frame, (2, 3).
+
+    Open CASCADE finds them for all but B-spline faces, where it is slow: of these it takes the edges, and the places
+    inside that stand out farthest are climbed to from those of a rough mesh.
+    """
     if frame is not None:
         shape = shape.Moved(TopLoc_Location(transform_to(frame)))
+    faces = list_faces(shape)
+    exact, _ = exact_faces(faces)
     box = Bnd_Box()
-    BRepBndLib.AddOptimal_s(shape, box, False, False)
-    if box.IsVoid():
-        return np.zeros((2, 3))
-    box.SetGap(0.0)
-    return np.array([box.CornerMin().Coord(), box.CornerMax().Coord()])
+    for face, kind in zip(faces, exact.kinds, strict=True):
+        for part in list_edges(face) if kind == SPLINE else [face]:
+            BRepBndLib.AddOptimal_s(part, box, False, False)
+    found = _corners(box)
+    if np.any(exact.kinds == SPLINE):
+        mesh = tessellate(shape, max(_size(shape) * PEAK_SHARE, 1e-9))
+        peaks = np.array(
+            [_peaks(mesh.of_faces([int(k)]), exact, int(k)) for k in np.flatnonzero(exact.kinds == SPLINE)]
+        )
+        found = np.array([np.minimum(found[0], peaks[:, 0].min(axis=0)), np.maximum(found[1], peaks[:, 1].max(axis=0))])
+    return found
+
+
+def _peaks(mesh: Mesh, exact: ExactFaces, face: int) -> Points:
+    """Lowest and highest coordinates of a B-spline face, (2, 3), climbed to from its triangles' corners."""
+    assert mesh.parameters is not None
+    corners, parameters = mesh.corners().reshape(-1, 3), mesh.parameters.reshape(-1, 2)
+    ends = np.array([corners.argmin(axis=0), corners.argmax(axis=0)])
+    found = np.empty((2, 3))
+    for end, axis in np.ndindex(2, 3):
+        row = ends[end, axis]
+        found[end, axis] = exact.peak(
+            face, axis, 2 * end - 1, parameters[row], corners[row, axis], 4 * mesh.deflection_mm
+        )
+    return found
 
 
 def transform_to(frame: Frame) -> Any:
