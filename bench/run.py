@@ -18,6 +18,7 @@ import cuts
 import parts
 import prismatic
 import sizes
+import stopping
 from common import address, show, timed
 
 ROOT = Path(__file__).parents[1]
@@ -215,6 +216,7 @@ BENCHES = (
     | parts.BENCHES
     | prismatic.BENCHES
     | sizes.BENCHES
+    | stopping.BENCHES
 )
 
 if __name__ == "__main__":

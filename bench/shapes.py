@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 from OCP.BRepBuilderAPI import (
     BRepBuilderAPI_MakeEdge,
     BRepBuilderAPI_MakeFace,
@@ -14,15 +13,13 @@ from OCP.BRepBuilderAPI import (
     BRepBuilderAPI_Sewing,
 )
 from OCP.BRepLib import BRepLib
-from OCP.collections import Array2_gp_Pnt
+from OCP.collections import Array2_double
 from OCP.GeomAPI import GeomAPI_PointsToBSplineSurface
 from OCP.gp import gp_Pnt
 from OCP.TopoDS import TopoDS
 
-Array = NDArray[np.float64]
 
-
-def waves(x: Array, y: Array, length: float) -> Array:
+def waves(x: Any, y: Any, length: float) -> Any:
     """Heights of a free-form top over a part of a length: one broad dome with waves on it."""
     u, v = x / length, y / length
     ripple = 0.025 * np.sin(5.1 * u + 0.4) * np.cos(4.3 * v) + 0.012 * np.sin(9 * u * v)
@@ -35,13 +32,12 @@ def cover(length: float = 320.0, width: float = 200.0, across: tuple[int, int] =
     Returns:
         The shape, and the surface under its top, with its parameters running from 0 to 1 along x and y.
     """
-    x, y = np.linspace(0, length, points), np.linspace(0, width, points)
-    grid = Array2_gp_Pnt(1, points, 1, points)
-    for i, a in enumerate(x):
-        for j, b in enumerate(y):
-            grid.SetValue(i + 1, j + 1, gp_Pnt(a, b, float(waves(a, b, length))))
+    step = length / (points - 1), width / (points - 1)
+    heights = Array2_double(1, points, 1, points)
+    for i, j in np.ndindex(points, points):
+        heights.SetValue(i + 1, j + 1, float(waves(np.float64(i * step[0]), np.float64(j * step[1]), length)))
     maker = GeomAPI_PointsToBSplineSurface()
-    maker.Interpolate(grid)
+    maker.Interpolate(heights, 0.0, step[0], 0.0, step[1])
     top = maker.Surface()
     u0, u1, v0, v1 = top.Bounds()
     us, vs = np.linspace(u0, u1, across[0] + 1), np.linspace(v0, v1, across[1] + 1)

@@ -12,7 +12,8 @@ from fenrik.core.solids.reading import solid_from_shape
 
 HERE = Path(__file__).parent
 sys.path[:0] = [
-    str(HERE / folder) for folder in (".", "e2e", "core/contact", "core/recognise", "core/stock", "core/strategies")
+    str(HERE / folder)
+    for folder in (".", "app", "e2e", "core/contact", "core/recognise", "core/stock", "core/strategies")
 ]
 pytest_plugins = ["app_fixtures"]
 

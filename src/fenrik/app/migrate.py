@@ -10,9 +10,10 @@ from alembic import command
 from alembic.config import Config
 from sqlmodel import Session, select, text
 
+from fenrik.app.computing import remember
 from fenrik.app.documents import create
 from fenrik.app.library import load_shop
-from fenrik.app.queue import _remember, forget_old_tasks, queue
+from fenrik.app.queue import forget_old_tasks, queue
 from fenrik.app.settings import database_url, sqlalchemy_url
 from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import JobRow, engine
@@ -68,4 +69,4 @@ def compute_all(job_id: str, job: Job, model: bytes) -> None:
         )
         print(file=sys.stderr)
         for operation in job.route(setup):
-            _remember(job_id, operation, build, 0.0)
+            remember(job_id, operation, build, 0.0)

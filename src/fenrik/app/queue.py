@@ -10,14 +10,12 @@ from typing import Any
 import procrastinate
 from sqlmodel import Session, col, select, update
 
-from fenrik.app.documents import KeptFiles, load, model_of, notify
+from fenrik.app.child import Child, Crashed, Message, Overrun, Stopped
+from fenrik.app.computing import compute_task, too_much_memory
+from fenrik.app.documents import load, notify
 from fenrik.app.settings import database_url
-from fenrik.app.store import DatabaseStore
-from fenrik.app.tables import ComputedRow, TaskRow, engine
-from fenrik.core.build import Build
-from fenrik.core.errors import FenrikError, Problem
-from fenrik.core.job import Operation, parse_job
-from fenrik.core.progress import Cancelled
+from fenrik.app.tables import TaskRow, engine
+from fenrik.core.errors import Problem
 
 HEARTBEAT_S = 2.0
 STALLED_S = 8.0
@@ -26,6 +24,7 @@ OPEN_STATES = ("waiting", "running")
 
 _deferring = threading.Lock()
 """Replacing the connector changes the one app that all requests share."""
+child = Child(compute_task)
 queue = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=database_url()))
 
 
@@ -36,71 +35,48 @@ queue = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=data
 )
 def compute(task_id: str) -> None:
     """Compute what a task asks for: paths of operations, or everything up to the proof of a setup."""
-    began = time.monotonic()
     with Session(engine()) as session:
         task = session.get(TaskRow, task_id)
         if task is None or task.state not in OPEN_STATES:
             return
-        what, job_id = task.what, task.job_id
-        _, revision = load(session, job_id)
-        document, model, files = revision.document, model_of(session, revision), KeptFiles(revision.files)
-    _report(task_id, job_id, "running", 0.0, "starting")
+        job_id = task.job_id
+    if _report(task_id, job_id, "running", 0.0, "starting"):
+        _report(task_id, job_id, "cancelled", 0.0, "cancelled")
+        return
+    told = _told(task_id, job_id)
+    if told[0] == "again":
+        raise OSError(told[1])
+    words, problems = ("", []) if told[0] != "failed" else told[1]
+    _report(task_id, job_id, told[0], 1.0 if told[0] == "done" else 0.0, words or told[0], problems)
+
+
+def _told(task_id: str, job_id: str) -> Message:
+    """What the child says of a task, or what became of the child."""
     last = 0.0
 
     def progress(fraction: float, words: str) -> None:
         nonlocal last
         if time.monotonic() - last >= REPORT_EVERY_S:
             last = time.monotonic()
-            if _report(task_id, job_id, "running", fraction, words):
-                raise Cancelled
+            _report(task_id, job_id, "running", fraction, words)
 
     try:
-        job = parse_job(document)
-        build = Build(job, model, DatabaseStore(), files=files)
-        setup = job.setup(what["setup"])
-        numbers = set(what["operations"]) if what.get("operations") else None
-        build.compute(setup, numbers, what.get("proof", True), progress)
-        for operation in job.route(setup):
-            if numbers is None or operation.number in numbers:
-                _remember(job_id, operation, build, time.monotonic() - began)
-        _report(task_id, job_id, "done", 1.0, "done")
-    except Cancelled:
-        _report(task_id, job_id, "cancelled", 0.0, "cancelled")
-    except FenrikError as error:
-        _report(task_id, job_id, "failed", 0.0, str(error), error.problems)
-    except StopIteration:
-        _report(task_id, job_id, "failed", 0.0, "The setup is gone.", [Problem("setup", "is gone.", "Choose another.")])
-    except Exception as error:
-        _report(
-            task_id,
-            job_id,
-            "failed",
-            0.0,
-            "Fenrik failed here.",
-            [Problem("computation", f"failed: {type(error).__name__}: {error}.", "Please report this job.")],
+        return child.run(task_id, progress, lambda: _is_cancelled(task_id))
+    except Stopped:
+        return "cancelled", None
+    except Overrun:
+        return "failed", too_much_memory()
+    except Crashed:
+        way_out = "Check the model for damage, or leave the row out that was being computed; other work goes on."
+        return "failed", (
+            "The computation crashed.",
+            [Problem("computation", "crashed, likely in the CAD kernel.", way_out)],
         )
-        raise
 
 
-def inputs_of(operation: Operation, build: Build) -> dict[str, Any]:
-    """What an operation is computed from, in a form that can be compared later."""
-    tool = build.job.tool(operation.tool)
-    return {
-        "params": operation.params.model_dump(mode="json"),
-        "tool": tool.cutter.model_dump(mode="json"),
-        "feeds": list(build.feeds(operation).__dict__.values()),
-        "key": build.path_key(operation),
-        "before": build._stock_key_before(operation),
-    }
-
-
-def _remember(job_id: str, operation: Operation, build: Build, seconds: float) -> None:
+def _is_cancelled(task_id: str) -> bool:
     with Session(engine()) as session:
-        row = ComputedRow(
-            job_id=job_id, operation=operation.number, inputs=inputs_of(operation, build), seconds=seconds
-        )
-        session.merge(row)
-        session.commit()
+        return session.exec(select(TaskRow.cancel).where(TaskRow.id == task_id)).first() is not False
 
 
 def _report(
@@ -113,7 +89,7 @@ def _report(
             return True
         task.state, task.words = state, words
         task.fraction = fraction if state == "running" else (1.0 if state == "done" else task.fraction)
-        task.problems = [{**p.as_dict(), "value": str(p.value)} for p in problems or []]
+        task.problems = [p.as_dict() | {"value": str(p.value)} for p in problems or []]
         cancel = task.cancel
         notify(
             session, kind="task", job=job_id, task=task_id, state=state, fraction=round(fraction, 4), words=words[:120]

@@ -7,7 +7,7 @@ from typing import Any
 from pydantic import BaseModel
 from sqlmodel import Session, col, select
 
-from fenrik.app.queue import inputs_of
+from fenrik.app.computing import inputs_of
 from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import ComputedRow, TaskRow, engine
 from fenrik.core.build import Build

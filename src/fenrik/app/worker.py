@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from fenrik.app.queue import HEARTBEAT_S, STALLED_S, queue
+from fenrik.app.queue import HEARTBEAT_S, STALLED_S, child, queue
 
 
 def run_worker() -> int:
     """Take work from the queue until stopped."""
+    child.start()
     with queue.open():
         queue.run_worker(
             queues=["compute"],

@@ -1,15 +1,11 @@
-"""Progress with real fractions, and cancelling, for anything that takes time."""
+"""Progress with real fractions for anything that takes time."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 
 Progress = Callable[[float, str], None]
-"""Called with the fraction done (0 to 1) and a few words; may raise `Cancelled`."""
-
-
-class Cancelled(Exception):
-    """Raised out of a progress callback when a person has cancelled the work."""
+"""Called with the fraction done (0 to 1) and a few words."""
 
 
 def silent(_fraction: float, _words: str) -> None:

@@ -1,0 +1,143 @@
+"""A worker's child, in which kernels and Open CASCADE run: it can be ended at any moment, its crash is only its own."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import resource
+import threading
+import time
+from collections.abc import Callable
+from multiprocessing import get_context
+from multiprocessing.connection import Connection
+from multiprocessing.process import BaseProcess
+from pathlib import Path
+from typing import Any
+
+from fenrik.app.settings import task_memory_mb
+
+LOOK_EVERY_S = 0.1
+RECYCLED_MB = 600
+"""A child that still holds more than this after its work makes room for a new one."""
+PAGE_MB = resource.getpagesize() / 2**20
+
+Message = tuple[str, Any]
+Work = Callable[[Any, Callable[[float, str], None]], Message]
+"""Called in the child with what is asked and where progress goes; gives what it came to."""
+
+
+class Overrun(Exception):
+    """The child needed more memory than it may have."""
+
+
+class Crashed(Exception):
+    """The child died of itself."""
+
+
+class Stopped(Exception):
+    """Somebody asked to stop; the child was ended."""
+
+
+class Child:
+    """A process that does one piece of work after another, and is started anew when it had to be ended.
+
+    Args:
+        work: what it does, importable.
+    """
+
+    def __init__(self, work: Work) -> None:
+        self.work = work
+        self._process: BaseProcess | None = None
+        self._pipe: Connection | None = None
+
+    def start(self) -> None:
+        """Start the process ahead of its first work, since it takes seconds to import all it needs."""
+        if self._process is not None and self._process.is_alive():
+            return
+        context = get_context("spawn")
+        self._pipe, other = context.Pipe()
+        self._process = context.Process(target=_serve, args=(self.work, other, os.getpid()), daemon=True)
+        self._process.start()
+        other.close()
+
+    def run(self, asked: Any, progress: Callable[[float, str], None], stop: Callable[[], bool]) -> Message:
+        """Have a piece of work done.
+
+        Args:
+            progress: called with what the work tells. stop: asked again and again; True ends the child at once.
+
+        Raises:
+            Stopped, Overrun, Crashed: as they say; the next work finds a new child.
+        """
+        self.start()
+        assert self._pipe is not None
+        assert self._process is not None
+        with contextlib.suppress(OSError):
+            self._pipe.send(asked)
+        while True:
+            try:
+                told = self._pipe.recv() if self._pipe.poll(LOOK_EVERY_S) else None
+            except (EOFError, OSError) as error:
+                self._end()
+                raise Crashed from error
+            if told is not None and told[0] != "progress":
+                if self.memory_mb() > RECYCLED_MB:
+                    self._end()
+                return told
+            if told is not None:
+                progress(*told[1])
+            if stop():
+                self._end()
+                raise Stopped
+            if self.memory_mb() > task_memory_mb():
+                self._end()
+                raise Overrun
+
+    def memory_mb(self) -> float:
+        """What the child holds now."""
+        assert self._process is not None
+        try:
+            words = Path(f"/proc/{self._process.pid}/statm").read_text("ascii").split()
+        except OSError:
+            return 0.0
+        return int(words[1]) * PAGE_MB
+
+    def _end(self) -> None:
+        """Kill the child and start the next."""
+        self.close()
+        self.start()
+
+    def close(self) -> None:
+        """Kill the child."""
+        if self._process is not None:
+            self._process.kill()
+            self._process.join()
+        if self._pipe is not None:
+            self._pipe.close()
+        self._process = None
+
+
+def _serve(work: Work, pipe: Connection, parent: int) -> None:
+    """The child's own loop."""
+    threading.Thread(target=_die_with, args=(parent,), daemon=True).start()
+    last = 0.0
+
+    def progress(fraction: float, words: str) -> None:
+        nonlocal last
+        if time.monotonic() - last >= LOOK_EVERY_S:
+            last = time.monotonic()
+            pipe.send(("progress", (fraction, words)))
+
+    while True:
+        try:
+            asked = pipe.recv()
+        except EOFError:
+            return
+        pipe.send(work(asked, progress))
+
+
+def _die_with(parent: int) -> None:
+    """End when the worker is gone, whatever is being computed."""
+    while os.getppid() == parent:
+        time.sleep(LOOK_EVERY_S)
+    os._exit(1)

@@ -1,0 +1,91 @@
+"""What a worker's child computes for a task."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+from sqlalchemy.exc import OperationalError
+from sqlmodel import Session
+
+from fenrik.app.child import Message
+from fenrik.app.documents import KeptFiles, load, model_of
+from fenrik.app.store import DatabaseStore
+from fenrik.app.tables import ComputedRow, TaskRow, engine
+from fenrik.core.build import Build
+from fenrik.core.errors import FenrikError, Problem
+from fenrik.core.job import Operation, parse_job
+
+KEPT_BYTES = 96 * 2**20
+
+
+def compute_task(task_id: str, progress: Callable[[float, str], None]) -> Message:
+    """Compute what a task asks for: paths of operations, or everything up to the proof of a setup.
+
+    Returns:
+        ("done", None), ("failed", (words, problems)), or ("again", why) where the database was not there.
+    """
+    began = time.monotonic()
+    try:
+        progress(0.0, "opening the job")
+        build, what, job_id = _opened(task_id)
+        setup = build.job.setup(what["setup"])
+        numbers = set(what["operations"]) if what.get("operations") else None
+        build.compute(setup, numbers, what.get("proof", True), progress)
+        for operation in build.job.route(setup):
+            if numbers is None or operation.number in numbers:
+                remember(job_id, operation, build, time.monotonic() - began)
+    except FenrikError as error:
+        return _failed(str(error), error.problems)
+    except StopIteration:
+        return _failed("The setup is gone.", [Problem("setup", "is gone.", "Choose another.")])
+    except MemoryError:
+        return _failed(*too_much_memory())
+    except (OSError, OperationalError) as error:
+        return "again", str(error)
+    except Exception as error:
+        problem = Problem("computation", f"failed: {type(error).__name__}: {error}.", "Please report this job.")
+        return _failed("Fenrik failed here.", [problem])
+    return "done", None
+
+
+def too_much_memory() -> tuple[str, list[Problem]]:
+    """What is said where a task may not have the memory that it needs."""
+    words = "The task needs more memory than it may have."
+    way_out = "Choose a coarser stock cell or a larger tolerance, or allow more in FENRIK_TASK_MEMORY_MB."
+    return words, [Problem("computation", "needs more memory than it may have.", way_out)]
+
+
+def _failed(words: str, problems: list[Problem]) -> Message:
+    return "failed", (words, [replace(p, value=str(p.value)) for p in problems])
+
+
+def _opened(task_id: str) -> tuple[Build, dict[str, Any], str]:
+    with Session(engine()) as session:
+        task = session.get_one(TaskRow, task_id)
+        _, revision = load(session, task.job_id)
+        job, model, files = parse_job(revision.document), model_of(session, revision), KeptFiles(revision.files)
+        return Build(job, model, DatabaseStore(KEPT_BYTES), files=files), task.what, task.job_id
+
+
+def inputs_of(operation: Operation, build: Build) -> dict[str, Any]:
+    """What an operation is computed from, in a form that can be compared later."""
+    tool = build.job.tool(operation.tool)
+    return {
+        "params": operation.params.model_dump(mode="json"),
+        "tool": tool.cutter.model_dump(mode="json"),
+        "feeds": list(build.feeds(operation).__dict__.values()),
+        "key": build.path_key(operation),
+        "before": build._stock_key_before(operation),
+    }
+
+
+def remember(job_id: str, operation: Operation, build: Build, seconds: float) -> None:
+    with Session(engine()) as session:
+        row = ComputedRow(
+            job_id=job_id, operation=operation.number, inputs=inputs_of(operation, build), seconds=seconds
+        )
+        session.merge(row)
+        session.commit()
