@@ -44,7 +44,7 @@ def plate() -> None:
     from prism import engaged_arcs
 
     from fenrik.core.build import Build
-    from fenrik.core.inputs import targets_of
+    from fenrik.core.build.picks import targets_of
     from fenrik.core.job import parse_job
     from fenrik.core.planning import coverage, propose_route
     from fenrik.core.regions.polygons import to_shape

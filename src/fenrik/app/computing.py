@@ -76,9 +76,9 @@ def inputs_of(operation: Operation, build: Build) -> dict[str, Any]:
     return {
         "params": operation.params.model_dump(mode="json"),
         "tool": tool.cutter.model_dump(mode="json"),
-        "feeds": list(build.feeds(operation).__dict__.values()),
+        "feeds": list(build.job.feeds(operation).__dict__.values()),
         "key": build.path_key(operation),
-        "before": build._stock_key_before(operation),
+        "before": build.key_before(operation),
     }
 
 

@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Literal, cast
+from typing import Literal
 
-import numpy as np
 from pydantic import BaseModel, Field
 
 from fenrik.core.build import Build
-from fenrik.core.frames import Points
-from fenrik.core.inputs import ENDS, End, absolute_params, safe_over, targets_of
+from fenrik.core.build.given import safe_over
+from fenrik.core.build.picks import absolute_params, targets_of
 from fenrik.core.job import Operation, Setup
-from fenrik.core.strategies.common import StockTops
-from fenrik.core.strategies.facing import Facing
-from fenrik.core.strategies.level_roughing import LevelRoughing
-from fenrik.core.strategies.prismatic import Anchors, TargetParams, bounds_of
+from fenrik.core.strategies.common import Anchors, StockTops
 from fenrik.core.strategies.targets import Targets
 
 
@@ -50,56 +46,32 @@ def heights_of(build: Build, operation: Operation) -> list[Height]:
         )
         for name, mm in (("clearance", setup.clearance_mm), ("retract", setup.retract_mm))
     ]
-    params = operation.params
-    if isinstance(params, LevelRoughing):
-        return found + _of_levels(build, setup, operation, params, zero)
-    if not isinstance(params, TargetParams):
-        return found
-    ends = [e for e in ENDS if e in params.heights]
-    if not ends:
-        return found
-    absolute, targets = cast(TargetParams, absolute_params(build, operation)), targets_of(build, operation)
-    anchors = _anchors(build, setup, operation)
-    for end in ends:
-        level = _level(absolute, end, anchors, targets) - zero
-        if np.isfinite(level):
-            own = float(getattr(params, f"{end}_mm"))
-            found.append(_height(operation, end, level, level - own, getattr(params, f"{end}_from")))
+
+    def targets() -> Targets:
+        return targets_of(build, operation)
+
+    absolute = absolute_params(build, operation)
+    for level in absolute.levels(_anchors(build, setup, operation), targets):
+        own = getattr(operation.params, f"{level.end}_mm")
+        height = level.level_mm - zero
+        found.append(
+            Height(
+                name=level.end,
+                level_mm=height,
+                base_mm=0.0 if own is None else height - own,
+                path=f"operations/{operation.number}/params/{level.end}_mm",
+                counted_from=getattr(operation.params, f"{level.end}_from", level.counted_from),
+            )
+        )
     return found
-
-
-def _height(operation: Operation, end: End, level: float, base: float, counted_from: str) -> Height:
-    path = f"operations/{operation.number}/params/{end}_mm"
-    return Height(name=end, level_mm=level, base_mm=base, path=path, counted_from=counted_from)
-
-
-def _of_levels(build: Build, setup: Setup, operation: Operation, params: LevelRoughing, zero: float) -> list[Height]:
-    """Roughing in levels counts from the work zero; without numbers it goes from the stock's top to its bottom."""
-    low, high = build.placing(setup).stock[:, 2]
-    ends: list[tuple[End, float | None, float]] = [("top", params.top_mm, high), ("bottom", params.bottom_mm, low)]
-    return [_height(operation, e, float(stock - zero if mm is None else mm), 0.0, "work zero") for e, mm, stock in ends]
 
 
 def _anchors(build: Build, setup: Setup, operation: Operation) -> Anchors:
     placing = build.placing(setup)
-    part_low, part_high = placing.parts[:, 2]
-    stock_top = float(placing.stock[1][2])
+    part_low, part_high = (float(z) for z in placing.parts[:, 2])
+    stock_low, stock_top = (float(z) for z in placing.stock[:, 2])
     zero = float(build.zero(setup)[2])
     if build.has_stock_before(operation):
         tops = StockTops(build.stock_before(operation))
-        return Anchors(tops.over, tops.highest, float(part_low), float(part_high), zero)
-    return Anchors(lambda a, b: stock_top, stock_top, float(part_low), float(part_high), zero)
-
-
-def _level(params: TargetParams, end: End, anchors: Anchors, targets: Targets) -> float:
-    """The highest top or lowest bottom over all geometry, in the setup's frame; not finite where there is none."""
-    places: list[tuple[Points, Points, float]] = [
-        *((*bounds_of(a.rings), a.floor) for a in targets.areas),
-        *((c.curve.points.min(axis=0), c.curve.points.max(axis=0), c.level) for c in targets.chains),
-        *((h.xy - h.diameter / 2, h.xy + h.diameter / 2, h.top if end == "top" else h.bottom) for h in targets.holes),
-    ]
-    if not places and isinstance(params, Facing):
-        places = [(np.zeros(2), np.zeros(2), anchors.part_top)]
-    if end == "top":
-        return max((anchors.top_of(params, low, high, level) for low, high, level in places), default=np.nan)
-    return min((anchors.bottom_of(params, level) for _, _, level in places), default=np.nan)
+        return Anchors(tops.over, tops.highest, stock_low, part_low, part_high, zero)
+    return Anchors(lambda a, b: stock_top, stock_top, stock_low, part_low, part_high, zero)

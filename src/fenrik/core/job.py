@@ -21,6 +21,7 @@ from fenrik.core.setups.stocks import BodyStock, BoxStock, EarlierStock, MeshSto
 from fenrik.core.sketches import Sketch
 from fenrik.core.solids import EdgeReference, Selector, Solid
 from fenrik.core.strategies.registry import StrategyParams
+from fenrik.core.toolpath import Feeds
 from fenrik.core.tools import Tool
 
 FORMAT = "fenrik-job"
@@ -256,6 +257,17 @@ class Job(_Doc):
 
     def machine_of(self, setup: Setup) -> Machine:
         return next((m for m in self.machines if m.name == setup.machine), Machine(name="Unnamed machine"))
+
+    def feeds(self, operation: Operation) -> Feeds:
+        """The feeds that an operation runs at."""
+        tool = self.tool(operation.tool)
+        return Feeds(
+            operation.cutting_feed_mm_min or tool.cutting_feed_mm_min, tool.entry_feed_mm_min, tool.exit_feed_mm_min
+        )
+
+    def rpm(self, operation: Operation) -> float:
+        """The spindle speed that an operation runs at."""
+        return operation.spindle_rpm or self.tool(operation.tool).spindle_rpm
 
     def material_of(self) -> Material | None:
         """The job's material; None where none is chosen."""

@@ -100,7 +100,7 @@ def cl_texts(build: Build, setup: Setup) -> dict[str, str]:
     zero = build.zero(setup)
     return {
         f"{o.number:03d}.cl": cutter_location(
-            o.number, o.name, build.job.tool(o.tool), build.rpm(o), build.path(o).toolpath.moved(-zero)
+            o.number, o.name, build.job.tool(o.tool), build.job.rpm(o), build.path(o).toolpath.moved(-zero)
         )
         for o in build.job.route(setup)
     }
@@ -141,8 +141,8 @@ def setup_sheet(build: Build, reports: dict[str, dict[str, Any]]) -> str:
                         "name": o.name,
                         "strategy": o.params.strategy,
                         "tool": o.tool,
-                        "rpm": build.rpm(o),
-                        "feed": build.feeds(o).cutting,
+                        "rpm": build.job.rpm(o),
+                        "feed": build.job.feeds(o).cutting,
                         "allowance": o.params.allowance_mm,
                         "time": clock(times.get(o.number, 0.0)),
                     }

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 import shapely
@@ -52,7 +53,7 @@ class Targeting:
     """What is needed to find targets: the part in the setup's frame, its features, and sketches.
 
     Attributes:
-        mesh: the part's triangles in the frame, finer than the operation's tolerance. shadow: theirs.
+        make_mesh: gives the part's triangles in the frame, finer than the operation's tolerance. make_shadow: theirs.
         features: gives the part's features (exact solids only).
         sketch: gives the curves of a sketch by item, in the setup's frame, and their height; raises when it leans.
         points: gives the single places of a sketch by item, likewise.
@@ -60,11 +61,19 @@ class Targeting:
 
     solid: Solid
     frame: Frame
-    mesh: Mesh
-    shadow: Shadow
+    make_mesh: Callable[[], Mesh]
+    make_shadow: Callable[[], Shadow]
     features: Callable[[], Recognition]
     sketch: Callable[[str], tuple[dict[str, list[Curve]], float]]
     points: Callable[[str], dict[str, Points]]
+
+    @cached_property
+    def mesh(self) -> Mesh:
+        return self.make_mesh()
+
+    @cached_property
+    def shadow(self) -> Shadow:
+        return self.make_shadow()
 
     def find(self, params: TargetParams, field: str) -> Targets:
         """The targets of an operation on the first part of its setup.

@@ -42,7 +42,7 @@ def job(params=None, **setup):
 def test_a_block_in_the_way_is_found_with_its_depth(step):
     build = Build(job(), step, MemoryStore())
     setup = build.job.setups[0]
-    inputs = build._proof_inputs(setup)
+    inputs = build.proof_inputs(setup)
     assert prove(inputs).findings == []
     low = float(build.path(build.job.operations[0]).toolpath.point[:, 2].min())
     post = box_mesh([28, -30, -5], [32, -4, low + 3])
@@ -56,7 +56,7 @@ def test_a_block_in_the_way_is_found_with_its_depth(step):
 
 def test_a_holder_that_comes_near_is_told_apart_from_one_that_touches(step):
     build = Build(job(), step, MemoryStore())
-    inputs = build._proof_inputs(build.job.setups[0])
+    inputs = build.proof_inputs(build.job.setups[0])
     low = float(build.path(build.job.operations[0]).toolpath.point[:, 2].min())
     for top, kind, severity in ((low + 39, "near miss", "attention"), (low + 43, "fixture contact", "fault")):
         beside = box_mesh([-40, -40, 0], [-14, 80, top])
@@ -72,10 +72,10 @@ def test_paths_keep_clear_of_what_holds_the_part_and_say_what_stays(step, params
     build = Build(held, step, MemoryStore())
     operation = held.operations[0]
     assert build.path_key(operation) != free.path_key(free.job.operations[0])
-    findings = prove(build._proof_inputs(held.setups[0])).findings
+    findings = prove(build.proof_inputs(held.setups[0])).findings
     assert not [f for f in findings if "fixture" in f.kind]
     # The same path as without the clamp would have run into it.
-    inputs = replace(free._proof_inputs(free.job.setups[0]), fixtures=build.placing(held.setups[0]).fixture_mesh())
+    inputs = replace(free.proof_inputs(free.job.setups[0]), fixtures=build.placing(held.setups[0]).fixture_mesh())
     assert [f for f in prove(inputs).findings if f.kind == "fixture contact"]
     # The strap lies 25 mm wide on the last 12 mm of the part.
     told = [u for u in build.path(operation).unreached if u.reason.startswith("A fixture")]
@@ -88,7 +88,7 @@ def test_paths_keep_clear_of_what_holds_the_part_and_say_what_stays(step, params
 
 def test_a_part_at_the_edge_of_the_table_overtravels(step):
     build = Build(job(on_table_mm=[240, 0], machine=""), step, MemoryStore())
-    found = [f for f in prove(build._proof_inputs(build.job.setups[0])).findings if f.kind == "overtravel"]
+    found = [f for f in prove(build.proof_inputs(build.job.setups[0])).findings if f.kind == "overtravel"]
     assert found
     assert "Move the part" in found[0].advice
 

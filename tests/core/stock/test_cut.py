@@ -157,7 +157,9 @@ def test_watched_body_depth():
 
 def test_kept_form_and_refusals():
     stock = Stock.box(np.zeros(3), np.array([10.0, 10.0, 5.0]), 0.5)
-    assert Stock.from_bytes(stock.to_bytes()).to_bytes() == stock.to_bytes()
+    again = Stock.from_bytes(stock.to_bytes())
+    assert again.to_bytes() == stock.to_bytes()
+    assert all(np.array_equal(a, b) for a, b in zip(again.hits(), stock.hits(), strict=True))
     with pytest.raises(FenrikError, match="no volume"):
         Stock.box(np.zeros(3), np.array([10.0, 0.0, 5.0]), 0.5)
     with pytest.raises(FenrikError, match="million rays"):

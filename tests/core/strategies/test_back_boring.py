@@ -145,7 +145,7 @@ def test_a_bar_whose_edge_stands_elsewhere_than_it_should_is_found_by_the_proof(
     build = bored()
     setup = build.job.setups[0]
     build.compute(setup)
-    inputs = build._proof_inputs(setup)
+    inputs = build.proof_inputs(setup)
     bar = inputs.tools[2]
     turned = bar.model_copy(update={"cutter": bar.cutter.model_copy(update={"edge_deg": 180.0})})
     found = prove(replace(inputs, tools={**inputs.tools, 2: turned})).findings
@@ -157,7 +157,7 @@ def test_an_edge_that_cuts_with_the_spindle_stopped_is_found_by_the_proof():
     build = bored()
     setup = build.job.setups[0]
     build.compute(setup)
-    inputs = build._proof_inputs(setup)
+    inputs = build.proof_inputs(setup)
     plain = load_dialects()["Numbered with tool stop"]
     rows = [
         PostedOperation(o.number, o.name, build.job.tool(o.tool), 500, build.path(o).toolpath.moved(-build.zero(setup)))

@@ -9,10 +9,10 @@ import shapely
 from prism import bore, edges, faces, flat, floor_at, job_for, proof, run, with_targets, worst_outside
 
 from fenrik.core.build import Build
+from fenrik.core.build.picks import targets_of
 from fenrik.core.copies import MirrorCopies, copied
 from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.errors import FenrikError
-from fenrik.core.inputs import targets_of
 from fenrik.core.job import parse_job
 from fenrik.core.posting import read_program
 from fenrik.core.report import setup_report, setup_sheet

@@ -16,7 +16,7 @@ from fenrik.core.errors import FenrikError
 from fenrik.core.solids.describe import list_shapes
 from fenrik.core.solids.reading import mesh_at, solid_from_shape
 from fenrik.core.stock import Stock, cut
-from fenrik.core.strategies.common import StrategyInputs
+from fenrik.core.strategies.given import Given, Region
 from fenrik.core.strategies.level_roughing import LevelRoughing, flat_heights, plan_levels
 from fenrik.core.strategies.parallel_finishing import ParallelFinishing
 from fenrik.core.strategies.registry import run_strategy
@@ -33,7 +33,21 @@ def inputs(solid, cutter, tolerance=0.02, stock=None, boundary=None):
     low, high = mesh.bounds()
     stock = stock or Stock.box(low - [2, 2, 0], high + [2, 2, 1], 0.5)
     tool = Tool(number=1, cutter=cutter, stick_out_mm=45)
-    return StrategyInputs(mesh, stock, tool, Feeds(1000, 300, 2000), high[2] + 16, high[2] + 6, boundary)
+    return given_of(mesh, stock, tool, boundary)
+
+
+def given_of(mesh, stock, tool, boundary=None):
+    high = mesh.bounds()[1]
+    return Given.of(
+        mesh=mesh,
+        stock=stock,
+        tool=tool,
+        cutter=tool.cutter,
+        feeds=Feeds(1000, 300, 2000),
+        safe=(high[2] + 16, high[2] + 6),
+        obstacles=None,
+        region=Region(faces=boundary),
+    )
 
 
 def carve(given, path):
@@ -180,7 +194,7 @@ def test_pocket_by_pocket_not_level_by_level():
     mesh = mesh_at(solid, 0.01)
     stock = Stock.box(np.zeros(3), np.array([80.0, 30, 20]), 0.5)
     tool = Tool(number=1, cutter=FLAT, stick_out_mm=45)
-    given = StrategyInputs(mesh, stock, tool, Feeds(1000, 300, 2000), 36.0, 26.0)
+    given = given_of(mesh, stock, tool)
     path = run_strategy(given, LevelRoughing(stepdown_mm=3, stepover_mm=3.5, bottom_mm=5.0, tolerance_mm=0.05)).toolpath
     side = path.point[path.kind == Kind.CUT][:, 0] > 40
     assert np.count_nonzero(np.diff(side.astype(int))) == 1

@@ -8,8 +8,8 @@ import numpy as np
 from pydantic import BaseModel
 
 from fenrik.core.build import Build
+from fenrik.core.build.picks import picked_faces
 from fenrik.core.frames import Points
-from fenrik.core.inputs import picked_faces
 from fenrik.core.job import Operation
 from fenrik.core.recognise.features import Chamfer, Feature, Hole, HoleStep, OuterProfile, Pocket, Vector
 from fenrik.core.strategies.back_boring import BackBoring
@@ -143,8 +143,7 @@ def coverage(build: Build) -> Coverage:
 def _faces_of(build: Build, operation: Operation) -> list[int]:
     params = operation.params
     assert isinstance(params, TargetParams)
-    picked = params.model_copy(update={"targets": [t for t in params.targets if t.kind == "faces"]})
-    return picked_faces(build, operation.model_copy(update={"params": picked})) or []
+    return picked_faces(build, operation)
 
 
 def as_uncovered(feature: Feature, why: str = "") -> Uncovered:

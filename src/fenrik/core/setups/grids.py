@@ -62,6 +62,11 @@ class Instance:
         """Points (n, 3) of the first part moved to this copy."""
         return (points - self.middle) @ self.turn.T + self.middle + self.shift
 
+    def box(self, part: Points) -> Points:
+        """The box (2, 3) of this copy of a part's box."""
+        placed = self.places(np.array(np.meshgrid(*part.T)).reshape(3, -1).T)
+        return np.array([placed.min(axis=0), placed.max(axis=0)])
+
     @property
     def motion(self) -> tuple[Points, Points]:
         """What takes the first part there: a turn (3, 3), which may mirror, and the shift after it."""
@@ -103,12 +108,7 @@ def grid_instances(grid: Grid | None, middle: Points) -> list[Instance]:
 
 def bounds_of_instances(instances: list[Instance], part: Points) -> list[Points]:
     """The box (2, 3) of each copy of a part's box."""
-    corners = np.array(np.meshgrid(*part.T)).reshape(3, -1).T
-    boxes = []
-    for instance in instances:
-        placed = instance.places(corners)
-        boxes.append(np.array([placed.min(axis=0), placed.max(axis=0)]))
-    return boxes
+    return [instance.box(part) for instance in instances]
 
 
 def join_meshes(meshes: list[Mesh]) -> Mesh:

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from fenrik.core.errors import fail
+from fenrik.core.frames import Frame, Points
 from fenrik.core.solids.meshes import MESH_SUFFIXES, read_mesh_file, solid_from_meshes
 from fenrik.core.solids.model import Body, Face, Mesh, Solid
 
@@ -201,6 +202,18 @@ def mesh_at(solid: Solid, deflection_mm: float) -> Mesh:
     from fenrik.core.solids.tessellate import tessellate
 
     return tessellate(solid.shape(), deflection_mm)
+
+
+def face_bounds(solid: Solid, faces: list[int], frame: Frame) -> Points:
+    """Lowest and highest corner of some faces in a frame, (2, 3); of their triangles where there is no exact shape."""
+    if not solid.is_exact:
+        return solid.mesh.in_frame(frame).of_faces(faces).bounds()
+    from fenrik.core.solids.describe import list_faces
+    from fenrik.core.solids.splitting import compound_of
+    from fenrik.core.solids.tessellate import bounds_of
+
+    shapes = list_faces(solid.shape())
+    return bounds_of(compound_of([shapes[k] for k in faces]), frame)
 
 
 def size_warnings(size: np.ndarray) -> list[str]:

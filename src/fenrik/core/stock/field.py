@@ -9,7 +9,6 @@ Source of the representation: R. Zhang et al., "Tri-dexel model"; W. Barbier & H
 
 from __future__ import annotations
 
-import io
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -19,6 +18,7 @@ from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
+from fenrik.core.packing import pack, unpack
 
 TILE = 32
 MAX_NODES_ON_A_SIDE = 4000
@@ -131,30 +131,59 @@ class Stock:
         return np.concatenate(places), np.concatenate(normals), np.concatenate(sources)
 
     def to_bytes(self) -> bytes:
-        """A form for keeping (numpy's npz, not compressed)."""
-        arrays: dict[str, np.ndarray] = {
-            "lattice": np.array([*self.lattice.origin, self.lattice.cell_mm, *self.lattice.shape, self.error_mm])
-        }
+        """A form for keeping: the hits alone, tile by tile."""
+        arrays: dict[str, np.ndarray] = {}
         for family in range(3):
-            count, at, normal, source = self.dense(family)
-            arrays |= {f"count{family}": count, f"at{family}": at, f"normal{family}": normal, f"source{family}": source}
-        stream = io.BytesIO()
-        np.savez(stream, allow_pickle=False, **arrays)
-        return stream.getvalue()
+            hits = [_hits_of(tile) for tile in self.tiles[family]]
+            for k, name in enumerate(("count", "at", "normal", "source")):
+                arrays[f"{name}{family}"] = np.concatenate([h[k] for h in hits])
+        where = {"origin": self.lattice.origin, "cell": self.lattice.cell_mm, "shape": self.lattice.shape}
+        return pack(where | {"error": self.error_mm}, **arrays)
 
     @classmethod
     def from_bytes(cls, data: bytes) -> Stock:
-        with np.load(io.BytesIO(data), allow_pickle=False) as arrays:
-            head = arrays["lattice"]
-            lattice = Lattice(
-                (float(head[0]), float(head[1]), float(head[2])),
-                float(head[3]),
-                (int(head[4]), int(head[5]), int(head[6])),
-            )
-            dense = [
-                (arrays[f"count{f}"], arrays[f"at{f}"], arrays[f"normal{f}"], arrays[f"source{f}"]) for f in range(3)
-            ]
-            return cls(lattice, make_tiles(lattice, dense), float(head[7]))
+        """The stock of `to_bytes`."""
+        meta, arrays = unpack(data)
+        lattice = Lattice(tuple(meta["origin"]), meta["cell"], tuple(meta["shape"]))
+        x, y, z = (
+            _tiles_from(lattice, f, *(arrays[f"{name}{f}"] for name in ("count", "at", "normal", "source")))
+            for f in range(3)
+        )
+        return cls(lattice, (x, y, z), meta["error"])
+
+
+def _hits_of(tile: Tile) -> tuple[NDArray[np.int16], NDArray[np.float64], NDArray[np.int8], NDArray[np.int32]]:
+    """Counts of a tile's rays, and their hits one after another."""
+    there = np.arange(tile.at.shape[2]) < tile.count[..., None]
+    return tile.count.ravel(), tile.at[there], tile.normal[there], tile.source[there]
+
+
+def _tiles_from(
+    lattice: Lattice,
+    family: int,
+    count: NDArray[np.int16],
+    at: NDArray[np.float64],
+    normal: NDArray[np.int8],
+    source: NDArray[np.int32],
+) -> tuple[Tile, ...]:
+    """The tiles of one family from the counts and hits of all of them."""
+    tiles, ray, hit = [], 0, 0
+    for u, v in tile_places(lattice, family):
+        shape = u.stop - u.start, v.stop - v.start
+        own = count[ray : ray + shape[0] * shape[1]].reshape(shape)
+        total, room = int(own.sum()), max(int(own.max(initial=0)), 2)
+        there = np.arange(room) < own[..., None]
+        tile = Tile(
+            own.copy(),
+            np.zeros((*shape, room)),
+            np.zeros((*shape, room, 3), np.int8),
+            np.full((*shape, room), -1, np.int32),
+        )
+        for whole, part in ((tile.at, at), (tile.normal, normal), (tile.source, source)):
+            whole[there] = part[hit : hit + total]
+        tiles.append(tile)
+        ray, hit = ray + own.size, hit + total
+    return tuple(tiles)
 
 
 def make_lattice(low: Points, high: Points, cell_mm: float) -> Lattice:

@@ -19,9 +19,10 @@ from fenrik.core.regions import Shadow
 from fenrik.core.regions.polygons import to_shape
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import Stock
-from fenrik.core.strategies.common import MM, OBSTACLE_CLEARANCE_MM, Outcome, StrategyInputs, require
+from fenrik.core.strategies.common import MM, Outcome, require
 from fenrik.core.strategies.declared import Strategy
 from fenrik.core.strategies.drilling import FIT_MM, go_over
+from fenrik.core.strategies.given import IN_PLACE, OBSTACLE_CLEARANCE_MM, Given
 from fenrik.core.strategies.prismatic import TargetParams, Workplace, need_targets
 from fenrik.core.strategies.targets import FarSide, HolePlace
 from fenrik.core.toolpath import BACK_BORE, ORIENTED, PathBuilder
@@ -78,13 +79,13 @@ class BackBore:
     end: float
 
 
-def back_boring(inputs: StrategyInputs, params: BackBoring) -> Outcome:
+def back_boring(given: Given, params: BackBoring) -> Outcome:
     """All holes of the operation; those that cannot be bored are reported, the others are cut.
 
     Raises:
         FenrikError: when the tool is no back boring bar, or there is no hole at all.
     """
-    cutter = inputs.tool.cutter
+    cutter = given.cutter
     require(
         isinstance(cutter, BackBoringBar),
         "tool.cutter",
@@ -93,18 +94,18 @@ def back_boring(inputs: StrategyInputs, params: BackBoring) -> Outcome:
         cutter.kind,
     )
     assert isinstance(cutter, BackBoringBar)
-    place = Workplace.of(inputs)
-    need_targets(inputs.targets.holes, inputs, "hole", "Pick the bores of through holes.")
-    fixtures = Shadow(inputs.obstacles) if inputs.obstacles is not None else None
-    work = _Work(place, params, cutter, _Rays(inputs.stock), fixtures)
-    free = [h for h in inputs.targets.holes if not place.kept_out(h.place, h.label)]
+    place = Workplace.of(given)
+    need_targets(given.targets.holes, given, "hole", "Pick the bores of through holes.")
+    fixtures = Shadow(given.obstacles) if given.obstacles is not None else None
+    work = _Work(place, params, cutter, _Rays(given.stock), fixtures)
+    free = [h for h in given.targets.holes if not place.kept_out(h.place, h.label)]
     bores = [b for h in free if (b := work.bore(h)) is not None]
     builder = place.builder()
     order = visiting_order([b.hole.xy for b in bores], params.order)
     for number, k in enumerate(order.tolist()):
         go_over(builder, bores[k].hole.xy, bores[k].start)
-        bore_back(builder, number, bores[k], cutter, inputs.feeds.cutting)
-        inputs.progress((number + 1) / len(bores), "boring back")
+        bore_back(builder, number, bores[k], cutter, given.feeds.cutting)
+        given.progress((number + 1) / len(bores), "boring back")
     return Outcome(builder.finish(), place.unreached)
 
 
@@ -225,7 +226,7 @@ class _Work:
         reach = self.cutter.radius_mm + float(np.hypot(*self.cutter.aside_mm))
         under = self.rays.near(hole.xy, reach)
         stock = np.any((under[:, 1] > below) & (under[:, 0] < lower - LEVEL_MM))
-        if stock or _stands(self.place.inputs.mesh, hole.xy, reach, below, far.end):
+        if stock or _stands(self.place.given.mesh, hole.xy, reach, below, far.end):
             what = "stock" if stock else "the part itself"
             room = f"{lower - below:.1f} mm high and ⌀{2 * reach:.1f} mm wide"
             return f"the foot of the bar needs room under it, {room}; {what} stands there.", "Turn the part over."
@@ -236,7 +237,7 @@ class _Work:
 
     def _too_short(self, hole: HolePlace, far: FarSide, below: float) -> tuple[str, str] | None:
         """Why what is thicker than the bar would go into the hole."""
-        tool, gap = self.place.inputs.tool, self.params.gap_beside_mm
+        tool, gap = self.place.given.tool, self.params.gap_beside_mm
         thicker = [(name, diameter / 2, low) for name, diameter, low, _ in tool.stations()]
         height = tool.stick_out_mm
         for section in tool.holder:
@@ -270,6 +271,7 @@ STRATEGY = Strategy(
     run=back_boring,
     version=1,
     group="Holes",
+    needs=(*IN_PLACE, "mesh"),
     cutters=("back boring bar",),
     sees="all",
 )

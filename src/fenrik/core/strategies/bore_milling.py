@@ -8,8 +8,9 @@ import numpy as np
 from pydantic import Field
 
 from fenrik.core.sketches import Curve
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome
 from fenrik.core.strategies.declared import Strategy, mills
+from fenrik.core.strategies.given import IN_PLACE, Given
 from fenrik.core.strategies.prismatic import MillingParams, Workplace, depth_levels, need_targets
 from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
@@ -48,20 +49,20 @@ class BoreMilling(MillingParams):
     order: Order = Field(default="shortest way", title="Order")
 
 
-def bore_milling(inputs: StrategyInputs, params: BoreMilling) -> Outcome:
+def bore_milling(given: Given, params: BoreMilling) -> Outcome:
     """All holes; those that the tool does not fit are reported, the others are cut.
 
     Raises:
         FenrikError: when there is no hole at all.
     """
-    place = Workplace.of(inputs)
-    need_targets(inputs.targets.holes, inputs, "hole", "Pick bores, or a sketch with circles.")
+    place = Workplace.of(given)
+    need_targets(given.targets.holes, given, "hole", "Pick bores, or a sketch with circles.")
     fits = [h for h in place.holes_from_above() if _fits(place, params, h)]
     builder = place.builder()
     order = visiting_order([h.xy for h in fits], params.order)
     for number, k in enumerate(order.tolist()):
         _mill(builder, place, params, fits[k])
-        inputs.progress((number + 1) / len(fits), "milling bores")
+        given.progress((number + 1) / len(fits), "milling bores")
     return Outcome(builder.finish(), place.unreached)
 
 
@@ -82,7 +83,7 @@ def _fits(place: Workplace, params: BoreMilling, hole: HolePlace) -> bool:
 def _mill(builder: PathBuilder, place: Workplace, params: BoreMilling, hole: HolePlace) -> None:
     radius = place.radius
     reach = np.full(2, hole.diameter / 2)
-    top = max(place.anchors.top_of(params, hole.xy - reach, hole.xy + reach, hole.top), hole.bottom)
+    top = max(params.top_at(place.anchors, hole.xy - reach, hole.xy + reach, hole.top), hole.bottom)
     bottom = hole.bottom - (params.break_through_mm if hole.through else 0.0) + params.floor_allowance_mm
     bottom += params.bottom_mm
     if not np.isfinite(top):
@@ -137,5 +138,6 @@ STRATEGY = Strategy(
     run=bore_milling,
     version=4,
     group="Holes",
+    needs=IN_PLACE,
     cutters=(*mills("flat", "bull-nose"), "slotting cutter", "lollipop"),
 )

@@ -1,33 +1,68 @@
-"""What all strategies share: inputs, outcome, and the fields that every operation has."""
+"""What all strategies share: outcome, and the fields that every operation has."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
-from typing import Any, ClassVar
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, GetJsonSchemaHandler
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import CoreSchema
-from shapely.geometry.base import BaseGeometry
 
-from fenrik.core.contact import DropIndex
 from fenrik.core.errors import fail
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
-from fenrik.core.progress import Progress, silent
-from fenrik.core.regions import Rings, Shadow
-from fenrik.core.setups.grids import join_meshes
-from fenrik.core.solids.model import Mesh
+from fenrik.core.solids.references import EdgeReference, FaceReference, FaceRule
 from fenrik.core.stock import Stock
 from fenrik.core.strategies.targets import Targets
-from fenrik.core.toolpath import Feeds, PathBuilder, Toolpath
-from fenrik.core.tools import Tool, cutting_profile
+from fenrik.core.toolpath import Toolpath
 
 MM: dict[str, Any] = {"unit": "mm"}
 START_GAP_MM = 1.0
 TESSELLATION_SHARE = 0.25
 """Share of an operation's tolerance that the triangles may use; sampling and simplifying share the rest."""
+End = Literal["top", "bottom"]
+
+
+@dataclass(frozen=True)
+class Picks:
+    """What parameters name of the model and of sketches, each with its field among the parameters.
+
+    Attributes:
+        whole: the path may depend on more of the part than lies near these faces and edges.
+    """
+
+    faces: list[tuple[str, FaceReference | FaceRule]] = field(default_factory=list)
+    edges: list[tuple[str, EdgeReference]] = field(default_factory=list)
+    sketches: list[str] = field(default_factory=list)
+    whole: bool = True
+
+
+@dataclass(frozen=True)
+class Level:
+    """A height that an operation cuts at: its name, where it is in the setup's frame, and what it is counted from."""
+
+    end: End
+    level_mm: float
+    counted_from: str
+
+
+@dataclass(frozen=True)
+class Anchors:
+    """What heights are counted from, in the setup's frame; picked faces are resolved before.
+
+    Attributes:
+        stock_over: highest stock over a rectangle (low, high corner).
+    """
+
+    stock_over: Callable[[Points, Points], float]
+    stock_top: float
+    stock_bottom: float
+    part_bottom: float
+    part_top: float
+    zero: float
 
 
 class CommonParams(BaseModel):
@@ -41,6 +76,26 @@ class CommonParams(BaseModel):
     def __get_pydantic_json_schema__(cls, core: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
         schema = handler.resolve_ref_schema(handler(core))
         return schema | cls.declared
+
+    def picks(self) -> Picks:
+        """What of model and sketches these parameters name."""
+        return Picks()
+
+    def mesh_within_mm(self) -> float:
+        """How near to the exact surface triangles must be for the path."""
+        return self.tolerance_mm * TESSELLATION_SHARE
+
+    def absolute(self, zero: float, level_of: Callable[[End], float]) -> Self:
+        """The same without what only the setup can tell: heights over the work zero, heights at picked faces.
+
+        Args:
+            zero: height of the work zero. level_of: height of the faces picked for an end, in the setup's frame.
+        """
+        return self
+
+    def levels(self, anchors: Anchors, targets: Callable[[], Targets]) -> list[Level]:
+        """The highest top and the lowest bottom of what these parameters (absolute ones) cut, where they say so."""
+        return []
 
     allowance_mm: float = Field(
         default=0.0,
@@ -66,60 +121,6 @@ class CommonParams(BaseModel):
         description="How far the path may stray from the exact surface",
         json_schema_extra=MM,
     )
-
-
-OBSTACLE_CLEARANCE_MM = 0.5
-"""How far the cutter keeps from fixtures and other copies; more than the tolerance of a path."""
-
-
-@dataclass(frozen=True)
-class StrategyInputs:
-    """Everything a strategy may look at; all in the setup's frame (z up), mm.
-
-    Attributes:
-        mesh: the part within the operation's share of tolerance.
-        boundary_mesh: the triangles of the picked faces, where the operation has a boundary of faces.
-        boundary_area: polygons, where the operation has a boundary from a sketch.
-        obstacles: what else the tool must not touch: fixtures, other copies.
-        stock: the stock before the operation.
-        tool, feeds: the tool and the feeds it runs at.
-        clearance_mm, retract_mm: absolute heights for rapids.
-        rpm: spindle speed. zero: place of the work zero.
-        targets: what the operation is applied to. shadow: of the mesh, where it was made before.
-        keep_out: a region that the tool stays out of. stay_in: one that its axis stays in; empty: anywhere.
-    """
-
-    mesh: Mesh
-    stock: Stock
-    tool: Tool
-    feeds: Feeds
-    clearance_mm: float
-    retract_mm: float
-    boundary_mesh: Mesh | None = None
-    progress: Progress = field(default=silent)
-    boundary_area: BaseGeometry | None = None
-    obstacles: Mesh | None = None
-    rpm: float = 8000.0
-    zero: tuple[float, float, float] = (0.0, 0.0, 0.0)
-    targets: Targets = field(default_factory=Targets)
-    shadow: Shadow | None = None
-    keep_out: Rings = field(default_factory=list)
-    stay_in: Rings = field(default_factory=list)
-
-    def builder(self) -> PathBuilder:
-        return PathBuilder(self.feeds, self.clearance_mm, self.retract_mm)
-
-    def drop_index(self, allowance_mm: float) -> DropIndex:
-        """The part and the obstacles made ready for this tool grown by an allowance."""
-        mesh = self.mesh if self.obstacles is None else join_meshes([self.mesh, self.grown_obstacles()])
-        return DropIndex.build(mesh, cutting_profile(self.tool.cutter), allowance_mm)
-
-    def grown_obstacles(self) -> Mesh:
-        """The obstacles moved to four sides and up, together: to a tool from above they are larger by the clearance."""
-        assert self.obstacles is not None
-        c = OBSTACLE_CLEARANCE_MM
-        steps = [np.array([x, y, c]) for x in (-c, c) for y in (-c, c)]
-        return join_meshes([replace(self.obstacles, vertices=self.obstacles.vertices + step) for step in steps])
 
 
 def held_back(place: tuple[float, float, float], area_mm2: float) -> Unreached:

@@ -18,8 +18,9 @@ from fenrik.core.regions import fit_arcs, offset
 from fenrik.core.regions.polygons import Rings, signed_area, to_shape
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at, lengths_of, piece_of
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs, require
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, require
 from fenrik.core.strategies.declared import UNDERCUTTING, Strategy, mills
+from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.leading import LeadParams, Side, lead_in, lead_out, run_on, straight_on, with_loops
 from fenrik.core.strategies.prismatic import (
     ARC_FIT_MM,
@@ -112,18 +113,18 @@ class _Pass:
     last: bool
 
 
-def contour(inputs: StrategyInputs, params: Contour) -> Outcome:
+def contour(given: Given, params: Contour) -> Outcome:
     """All chains; what of them cannot be cut is reported, the others are cut.
 
     Raises:
         FenrikError: when nothing is picked, or levels are too many.
     """
-    place = Workplace.of(inputs)
-    need_targets(inputs.targets.chains, inputs, "chain", "Pick edges, walls, floors, a sketch or the outline.")
+    place = Workplace.of(given)
+    need_targets(given.targets.chains, given, "chain", "Pick edges, walls, floors, a sketch or the outline.")
     _check_compensation(params)
     builder = place.builder()
-    against = _running_against(inputs.targets.chains, params.side)
-    for number, chain in enumerate(inputs.targets.chains):
+    against = _running_against(given.targets.chains, params.side)
+    for number, chain in enumerate(given.targets.chains):
         if number in against:
             place.skip(
                 chain.label,
@@ -133,7 +134,7 @@ def contour(inputs: StrategyInputs, params: Contour) -> Outcome:
             )
             continue
         _cut_chain(builder, place, params, chain)
-        inputs.progress((number + 1) / len(inputs.targets.chains), "following contours")
+        given.progress((number + 1) / len(given.targets.chains), "following contours")
     return Outcome(builder.finish(), place.unreached)
 
 
@@ -180,9 +181,9 @@ def _cut_chain(builder: PathBuilder, place: Workplace, params: Contour, chain: C
             "Choose inside, outside, left or right.",
         )
         return
-    bottom = place.anchors.bottom_of(params, chain.level) + params.floor_allowance_mm
+    bottom = params.bottom_at(place.anchors, chain.level) + params.floor_allowance_mm
     plan = chain.curve.flattened(0.05)
-    top = place.anchors.top_of(params, plan.min(axis=0), plan.max(axis=0), chain.level)
+    top = params.top_at(place.anchors, plan.min(axis=0), plan.max(axis=0), chain.level)
     if not np.isfinite(top):
         place.skip(
             chain.label, "no stock stands there.", chain.place, "Draw it over the stock, or set its top by number."
@@ -447,7 +448,7 @@ def _start_of(place: Workplace, curve: Curve, params: Contour, share: float) -> 
     if params.start == "as drawn":
         return 0.0
     if params.start == "near a place":
-        near = np.array(place.inputs.zero[:2]) + [params.start_x_mm, params.start_y_mm]
+        near = np.array(place.given.zero[:2]) + [params.start_x_mm, params.start_y_mm]
         line = shapely.LineString(curve.flattened(0.01))
         return float(line.project(shapely.Point(near))) / line.length * float(lengths.sum())
     longest = int(lengths.argmax())

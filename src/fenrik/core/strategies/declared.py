@@ -8,6 +8,7 @@ from typing import Any, Literal, get_args
 
 from fenrik.core.kernels import kernels_behind
 from fenrik.core.strategies.common import CommonParams, Outcome
+from fenrik.core.strategies.given import ON_PICKED, Need
 from fenrik.core.tools import Cutter
 
 Group = Literal["Faces and pockets", "Holes", "Edges and marks", "Free shapes"]
@@ -47,6 +48,7 @@ class Strategy:
         version: raised when the path that it makes changes.
         group: where it stands in the menu.
         cutters: kinds that it takes, those that suit it best first.
+        needs: what it looks at, and so what its path goes out of date with (see `given.py`).
         sees: faces that its path may depend on: those that can be seen along the tool axis, or all.
         meant_depth_mm: how far it goes into the model on purpose (threads, broken edges, engraving).
     """
@@ -56,6 +58,7 @@ class Strategy:
     version: int
     group: Group
     cutters: tuple[str, ...]
+    needs: tuple[Need, ...] = ON_PICKED
     sees: Literal["from above", "all"] = "from above"
     meant_depth_mm: Callable[[Any, Cutter], float] = _nothing
 

@@ -15,8 +15,9 @@ from pydantic import Field
 
 from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.frames import Points
-from fenrik.core.strategies.common import MM, Outcome, StrategyInputs
+from fenrik.core.strategies.common import MM, Outcome
 from fenrik.core.strategies.declared import Strategy, mills, thread_depth
+from fenrik.core.strategies.given import IN_PLACE, Given
 from fenrik.core.strategies.prismatic import TargetParams, Workplace, need_targets
 from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
@@ -110,20 +111,20 @@ class Drilling(TargetParams):
     order: Order = Field(default="shortest way", title="Order")
 
 
-def drilling(inputs: StrategyInputs, params: Drilling) -> Outcome:
+def drilling(given: Given, params: Drilling) -> Outcome:
     """All holes of the operation; those that cannot be made are reported, the others are cut.
 
     Raises:
         FenrikError: when there is no hole at all.
     """
-    place = Workplace.of(inputs)
-    need_targets(inputs.targets.holes, inputs, "hole", "Pick bores, or a sketch with points or circles.")
-    jobs = [(h, z) for h in place.holes_from_above() if (z := depth_of(inputs, params, h, place)) is not None]
+    place = Workplace.of(given)
+    need_targets(given.targets.holes, given, "hole", "Pick bores, or a sketch with points or circles.")
+    jobs = [(h, z) for h in place.holes_from_above() if (z := depth_of(given, params, h, place)) is not None]
     builder = place.builder()
-    feed = inputs.feeds.cutting
-    cutter = inputs.tool.cutter
+    feed = given.feeds.cutting
+    cutter = given.cutter
     if isinstance(cutter, Tap):
-        feed = cutter.pitch_mm * inputs.rpm
+        feed = cutter.pitch_mm * given.rpm
         builder.spindle = 1 if cutter.hand == "right" else -1
     order = visiting_order([h.xy for h, _ in jobs], params.order)
     for number, k in enumerate(order.tolist()):
@@ -134,7 +135,7 @@ def drilling(inputs: StrategyInputs, params: Drilling) -> Outcome:
         go_over(builder, hole.xy, start)
         pecks = _pecks(params, cutter.diameter_mm)
         drill_hole(builder, params.cycle, number, hole.xy, start, bottom, feed, pecks, params.dwell_s)
-        inputs.progress((number + 1) / len(jobs), "drilling")
+        given.progress((number + 1) / len(jobs), "drilling")
     return Outcome(builder.finish(), place.unreached)
 
 
@@ -212,10 +213,10 @@ def drill_hole(
     builder.end_cycle()
 
 
-def depth_of(inputs: StrategyInputs, params: Drilling, hole: HolePlace, place: Workplace) -> float | None:
+def depth_of(given: Given, params: Drilling, hole: HolePlace, place: Workplace) -> float | None:
     """The height that the tip goes down to; None (and a report) where the hole cannot be made with this tool."""
-    cutter = inputs.tool.cutter
-    reason = _misfit(params, hole, inputs)
+    cutter = given.cutter
+    reason = _misfit(params, hole, given)
     if reason is not None:
         place.skip(hole.label, reason[0], hole.place, reason[1])
         return None
@@ -284,9 +285,9 @@ def _spot_depth(params: Drilling, hole: HolePlace, cutter: object) -> float:
     return max(wanted - flat, 0.0) / 2 / math.tan(math.radians(angle / 2))
 
 
-def _misfit(params: Drilling, hole: HolePlace, inputs: StrategyInputs) -> tuple[str, str] | None:
+def _misfit(params: Drilling, hole: HolePlace, given: Given) -> tuple[str, str] | None:
     """Why the tool does not fit the hole, and what would work."""
-    cutter = inputs.tool.cutter
+    cutter = given.cutter
     d = cutter.diameter_mm
     tapping = params.cycle in ("tap", "tap, left hand")
     if tapping != isinstance(cutter, Tap):
@@ -322,6 +323,7 @@ STRATEGY = Strategy(
     run=drilling,
     version=4,
     group="Holes",
+    needs=(*IN_PLACE, "rpm"),
     cutters=("drill", "spot drill", "centre drill", "reamer", "tap", "boring head", *mills("flat")),
     meant_depth_mm=thread_depth,
 )

@@ -17,9 +17,10 @@ from fenrik.core.regions import Rings, offset, union
 from fenrik.core.regions.polygons import line_length, to_shape
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs, require
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, require
 from fenrik.core.strategies.contour import free_side, offset_chain
 from fenrik.core.strategies.declared import Strategy, mills
+from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.leading import lead_in, lead_out
 from fenrik.core.strategies.prismatic import ARC_FIT_MM, MillingParams, Workplace, need_targets
 from fenrik.core.strategies.targets import Chain
@@ -57,13 +58,13 @@ class EdgeChamfer(MillingParams):
     width_passes: int = Field(default=1, ge=1, le=20, title="Passes", description="For wide chamfers")
 
 
-def edge_chamfer(inputs: StrategyInputs, params: EdgeChamfer) -> Outcome:
+def edge_chamfer(given: Given, params: EdgeChamfer) -> Outcome:
     """All edges; stretches with a wall in the way are left out and reported, the others are cut.
 
     Raises:
         FenrikError: when the tool has no cone, or nothing is picked.
     """
-    cutter = inputs.tool.cutter
+    cutter = given.cutter
     included = getattr(cutter, "included_deg", getattr(cutter, "point_deg", None))
     require(
         included is not None,
@@ -71,16 +72,16 @@ def edge_chamfer(inputs: StrategyInputs, params: EdgeChamfer) -> Outcome:
         f"is a {cutter.kind}, which has no cone.",
         "Choose a chamfer mill, a spot drill or an engraving cutter.",
     )
-    place = Workplace.of(inputs)
-    need_targets(inputs.targets.chains, inputs, "edge", "Pick edges, or chamfer faces.")
+    place = Workplace.of(given)
+    need_targets(given.targets.chains, given, "edge", "Pick edges, or chamfer faces.")
     builder = place.builder()
     slope = math.tan(math.radians(float(included or 90.0) / 2))
     tip = getattr(cutter, "tip_diameter_mm", 0.0) / 2
-    for number, chain in enumerate(inputs.targets.chains):
+    for number, chain in enumerate(given.targets.chains):
         for k in range(params.width_passes):
             width = params.width_mm * (k + 1) / params.width_passes
             _break_edge(builder, place, params, chain, width, slope, tip)
-        inputs.progress((number + 1) / len(inputs.targets.chains), "chamfering edges")
+        given.progress((number + 1) / len(given.targets.chains), "chamfering edges")
     return Outcome(builder.finish(), place.unreached)
 
 
@@ -96,7 +97,7 @@ def _break_edge(
     lower = chain.level - (0.0 if chain.rim else width / slope)
     z = lower - params.tip_offset_mm - params.floor_allowance_mm
     beside = tip + params.tip_offset_mm * slope + params.allowance_mm
-    if z < chain.level - place.inputs.tool.cutter.flute_length_mm:
+    if z < chain.level - place.given.cutter.flute_length_mm:
         place.skip(chain.label, "is deeper than the cutter's edge is long.", chain.place, "Use a larger chamfer mill.")
         return
     blocked = _in_the_way(place, chain, z, beside)

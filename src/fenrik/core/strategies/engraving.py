@@ -18,8 +18,9 @@ from fenrik.core.frames import Points
 from fenrik.core.regions.polygons import from_shape, to_shape
 from fenrik.core.sketches import Curve, region_of
 from fenrik.core.sketches.curve import begun_at
-from fenrik.core.strategies.common import MM, Outcome, StrategyInputs, require
+from fenrik.core.strategies.common import MM, Outcome, require
 from fenrik.core.strategies.declared import Strategy, mills
+from fenrik.core.strategies.given import IN_PLACE, Given
 from fenrik.core.strategies.prismatic import TargetParams, Workplace, depth_levels, need_targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
@@ -47,15 +48,15 @@ class Engraving(TargetParams):
     )
 
 
-def engraving(inputs: StrategyInputs, params: Engraving) -> Outcome:
+def engraving(given: Given, params: Engraving) -> Outcome:
     """All curves; between lines, open ones are reported.
 
     Raises:
         FenrikError: when nothing is picked, or the tool has no point for work between lines.
     """
-    place = Workplace.of(inputs)
-    chains = inputs.targets.chains
-    need_targets(chains, inputs, "curve", "Pick edges, or a sketch with curves or text.")
+    place = Workplace.of(given)
+    chains = given.targets.chains
+    need_targets(chains, given, "curve", "Pick edges, or a sketch with curves or text.")
     builder = place.builder()
     if params.way == "between the lines":
         _between(builder, place, params)
@@ -63,11 +64,11 @@ def engraving(inputs: StrategyInputs, params: Engraving) -> Outcome:
     order = visiting_order([c.curve.points[0] for c in chains], "shortest way")
     for number, k in enumerate(order.tolist()):
         chain = chains[k]
-        level = place.anchors.bottom_of(params, chain.level)
+        level = params.bottom_at(place.anchors, chain.level)
         why = "the keep-out or the boundary forbids it"
         for piece in place.free_pieces(chain.curve, place.fenced, chain.label, level, "curve", why):
             _along(builder, begun_at(piece, 0.0) if piece.closed else piece, level, params)
-        inputs.progress((number + 1) / len(chains), "engraving")
+        given.progress((number + 1) / len(chains), "engraving")
     return Outcome(builder.finish(), place.unreached)
 
 
@@ -87,7 +88,7 @@ def _along(builder: PathBuilder, curve: Curve, level: float, params: Engraving) 
 
 def _between(builder: PathBuilder, place: Workplace, params: Engraving) -> None:
     """Along the medial axis of what the closed curves enclose."""
-    cutter = place.inputs.tool.cutter
+    cutter = place.given.cutter
     included = getattr(cutter, "included_deg", getattr(cutter, "point_deg", None))
     require(
         included is not None,
@@ -97,8 +98,8 @@ def _between(builder: PathBuilder, place: Workplace, params: Engraving) -> None:
     )
     slope = math.tan(math.radians(float(included or 90.0) / 2))
     tip = getattr(cutter, "tip_diameter_mm", 0.0) / 2
-    closed = [c for c in place.inputs.targets.chains if c.curve.closed]
-    for chain in place.inputs.targets.chains:
+    closed = [c for c in place.given.targets.chains if c.curve.closed]
+    for chain in place.given.targets.chains:
         if not chain.curve.closed:
             place.skip(chain.label, "is open: there is no between.", chain.place, "Close it, or engrave along it.")
     for level in sorted({c.level for c in closed}):
@@ -160,6 +161,7 @@ STRATEGY = Strategy(
     run=engraving,
     version=3,
     group="Edges and marks",
+    needs=IN_PLACE,
     cutters=mills("engraving", "spot drill", "drill", "chamfer mill", "ball"),
     meant_depth_mm=lambda params, cutter: params.depth_mm,
 )

@@ -84,7 +84,7 @@ def plan_entry(place: Workplace, params: Any, reachable: Rings, open_ground: Rin
     length = float(np.linalg.norm(line[1] - line[0]))
     if params.entry != "plunge" and length >= LEAST_RAMP_SHARE * radius:
         return Entry(line[0], widened([line], 0.02), "ramp", line=line)
-    if place.inputs.tool.cutter.centre_cutting:
+    if place.given.cutter.centre_cutting:
         turn = np.linspace(0, 2 * np.pi, 8, endpoint=False)
         return Entry(pole, [pole + 0.02 * np.column_stack([np.cos(turn), np.sin(turn)])], "plunge")
     return None

@@ -11,10 +11,12 @@ from pydantic import Field
 from fenrik.core.frames import Points
 from fenrik.core.regions import Rings, clip_lines, components, fit_arcs, offset
 from fenrik.core.regions.polygons import from_shape, pole_of, to_shape
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs, require
+from fenrik.core.strategies.common import MM, START_GAP_MM, Anchors, Outcome, require
 from fenrik.core.strategies.declared import Strategy, mills
+from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.level_regions import stock_above
 from fenrik.core.strategies.prismatic import ARC_FIT_MM, TargetParams, Workplace, depth_levels
+from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 
@@ -48,21 +50,25 @@ class Facing(TargetParams):
         default="part top", title="Bottom from", description="Where cutting ends"
     )
 
+    def places(self, anchors: Anchors, targets: Targets) -> list[tuple[Points, Points, float, float]]:
+        everywhere = np.zeros(2), np.zeros(2), anchors.part_top, anchors.part_top
+        return super().places(anchors, targets) or [everywhere]
 
-def facing(inputs: StrategyInputs, params: Facing) -> Outcome:
+
+def facing(given: Given, params: Facing) -> Outcome:
     """Facing of the whole stock, or (where floors are picked) of these.
 
     Raises:
         FenrikError: when the bottom lies over the stock, or levels are too many.
     """
-    place = Workplace.of(inputs)
-    areas = inputs.targets.areas
-    level = areas[0].floor if areas else float(inputs.mesh.bounds()[1][2])
-    bottom = place.anchors.bottom_of(params, level) + params.floor_allowance_mm
+    place = Workplace.of(given)
+    areas = given.targets.areas
+    level = areas[0].floor if areas else float(given.part_box[1][2])
+    bottom = params.bottom_at(place.anchors, level) + params.floor_allowance_mm
     top = place.landscape.stock.highest
     if not np.isfinite(top) or top <= bottom + 1e-6:
-        return Outcome(inputs.builder().finish(), place.unreached)
-    step = params.stepover_percent / 100 * inputs.tool.cutter.diameter_mm
+        return Outcome(given.builder().finish(), place.unreached)
+    step = params.stepover_percent / 100 * given.cutter.diameter_mm
     require(step > 1e-3, "stepover_percent", "is too small.", "Use at least 1 %.", params.stepover_percent)
     builder = place.builder()
     for z in depth_levels(top, bottom, params.stepdown_mm):

@@ -8,8 +8,9 @@ the next begins. A region that opens to outside the stock is entered from there;
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Literal, Self
 
 import numpy as np
 import shapely
@@ -28,17 +29,21 @@ from fenrik.core.progress import part_of
 from fenrik.core.strategies.common import (
     MM,
     START_GAP_MM,
+    Anchors,
     CommonParams,
+    End,
+    Level,
     Outcome,
     StockTops,
-    StrategyInputs,
     held_back,
     require,
     to_points,
 )
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.entering import DescentParams
+from fenrik.core.strategies.given import ON_SURFACE, Given
 from fenrik.core.strategies.level_regions import free_positions, stock_above
+from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.tools import bull_nose_profile, cutting_profile
 
@@ -83,6 +88,15 @@ class LevelRoughing(CommonParams, DescentParams):
         description="How the tool goes down where no side is open; a ramp is used where a helix has no room",
     )
 
+    def absolute(self, zero: float, level_of: Callable[[End], float]) -> Self:
+        given = {f"{end}_mm": getattr(self, f"{end}_mm") for end in ("top", "bottom")}
+        return self.model_copy(update={name: mm + zero for name, mm in given.items() if mm is not None})
+
+    def levels(self, anchors: Anchors, targets: Callable[[], Targets]) -> list[Level]:
+        top = anchors.stock_top if self.top_mm is None else self.top_mm
+        bottom = anchors.stock_bottom if self.bottom_mm is None else self.bottom_mm
+        return [Level("top", top, "work zero"), Level("bottom", bottom, "work zero")]
+
 
 @dataclass
 class _Area:
@@ -96,13 +110,13 @@ class _Area:
     children: list[_Area] = field(default_factory=list)
 
 
-def level_roughing(inputs: StrategyInputs, params: LevelRoughing) -> Outcome:
+def level_roughing(given: Given, params: LevelRoughing) -> Outcome:
     """Roughing in levels.
 
     Raises:
         FenrikError: for a stepover wider than the tool, levels in the wrong order, or too many levels.
     """
-    cutter = inputs.tool.cutter
+    cutter = given.cutter
     radius = cutter.radius_mm
     require(
         params.stepover_mm <= cutter.diameter_mm,
@@ -111,36 +125,36 @@ def level_roughing(inputs: StrategyInputs, params: LevelRoughing) -> Outcome:
         f"Use at most {0.9 * cutter.diameter_mm:.3g} mm.",
         params.stepover_mm,
     )
-    tops = StockTops(inputs.stock)
-    low, _high = inputs.mesh.bounds()
+    tops = StockTops(given.stock)
+    low, _high = given.mesh.bounds()
     top = min(tops.highest, params.top_mm) if params.top_mm is not None else tops.highest
     bottom = params.bottom_mm if params.bottom_mm is not None else float(low[2])
     if not np.isfinite(top):
-        return Outcome(inputs.builder().finish(), [])
+        return Outcome(given.builder().finish(), [])
     require(bottom < top, "bottom_mm", f"lies above the top ({top:g} mm).", "Exchange top and bottom.", bottom)
-    levels = plan_levels(inputs, params, top, bottom)
-    inputs.progress(0.02, "finding where the tool fits")
-    lattice = inputs.stock.lattice
+    levels = plan_levels(given, params, top, bottom)
+    given.progress(0.02, "finding where the tool fits")
+    lattice = given.stock.lattice
     margin = radius + params.allowance_mm + LEAD_MM + 2 * lattice.cell_mm
     span = np.array([lattice.origin[0], lattice.origin[1]])
     size = lattice.cell_mm * (np.array(lattice.shape[:2]) - 1)
     cell = float(np.clip(radius / 6, 0.1, max(1.0, float(size.max()) / 600)))
     heights = HeightField.over(
-        inputs.drop_index(params.allowance_mm),
+        given.drop_index(params.allowance_mm),
         span - margin - 2 * cell,
         span + size + margin + 2 * cell,
         cell,
         bottom - 10.0 - params.floor_allowance_mm,
     )
-    roots, unreached = _plan_areas(inputs, params, tops, heights, levels)
-    builder = inputs.builder()
-    state = _Cutter(inputs, params, builder, unreached)
+    roots, unreached = _plan_areas(given, params, tops, heights, levels)
+    builder = given.builder()
+    state = _Cutter(given, params, builder, unreached)
     for area in _nearest_first(roots):
         state.cut_tree(area)
     return Outcome(builder.finish(), unreached)
 
 
-def plan_levels(inputs: StrategyInputs, params: LevelRoughing, top: float, bottom: float) -> list[float]:
+def plan_levels(given: Given, params: LevelRoughing, top: float, bottom: float) -> list[float]:
     """Heights of the levels from high to low: even steps, no larger than the stepdown, between flat areas."""
     require(
         (top - bottom) / params.stepdown_mm < MAX_LEVELS,
@@ -151,7 +165,7 @@ def plan_levels(inputs: StrategyInputs, params: LevelRoughing, top: float, botto
     )
     stops = [bottom]
     if params.flat_levels:
-        floors = np.array(flat_heights(inputs, (0.2 * inputs.tool.cutter.diameter_mm) ** 2)) + params.floor_allowance_mm
+        floors = np.array(flat_heights(given, (0.2 * given.cutter.diameter_mm) ** 2)) + params.floor_allowance_mm
         stops += [float(z) for z in floors if bottom + 1e-3 < z < top - 1e-3]
     levels: list[float] = []
     upper = top
@@ -162,9 +176,9 @@ def plan_levels(inputs: StrategyInputs, params: LevelRoughing, top: float, botto
     return levels
 
 
-def flat_heights(inputs: StrategyInputs, least_area_mm2: float) -> list[float]:
+def flat_heights(given: Given, least_area_mm2: float) -> list[float]:
     """Heights of flat areas of the part that look up and are not tiny."""
-    a, b, c = np.moveaxis(inputs.mesh.corners(), 1, 0)
+    a, b, c = np.moveaxis(given.mesh.corners(), 1, 0)
     cross = np.cross(b - a, c - a)
     area = np.linalg.norm(cross, axis=1)
     flat = (area > 0) & (cross[:, 2] > FLAT_COSINE * area)
@@ -175,21 +189,21 @@ def flat_heights(inputs: StrategyInputs, least_area_mm2: float) -> list[float]:
 
 
 def _plan_areas(
-    inputs: StrategyInputs, params: LevelRoughing, tops: StockTops, heights: HeightField, levels: list[float]
+    given: Given, params: LevelRoughing, tops: StockTops, heights: HeightField, levels: list[float]
 ) -> tuple[list[_Area], list[Unreached]]:
     """Areas of all levels as trees, and the places where the tool does not fit."""
     roots: list[_Area] = []
     previous: list[_Area] = []
-    radius = inputs.tool.cutter.radius_mm
+    radius = given.cutter.radius_mm
     highest = tops.highest
-    watch = _NarrowPlaces(inputs, params, tops, heights)
+    watch = _NarrowPlaces(given, params, tops, heights)
     for number, level in enumerate(levels):
-        part_of(inputs.progress, 0.05, 0.8)(number / len(levels), f"level {number + 1} of {len(levels)}")
+        part_of(given.progress, 0.05, 0.8)(number / len(levels), f"level {number + 1} of {len(levels)}")
         stock = stock_above(tops, level)
         if stock.is_empty:
             continue
         free = free_positions(heights, level - params.floor_allowance_mm, params.tolerance_mm * 0.5)
-        reach = stock.buffer(max(radius - inputs.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
+        reach = stock.buffer(max(radius - given.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
         wide = stock.buffer(radius + LEAD_MM, quad_segs=16)
         areas = []
         for polygon in shapely.get_parts(free):
@@ -294,11 +308,9 @@ def _nearest_first(areas: list[_Area]) -> list[_Area]:
 class _Cutter:
     """Walks the trees and writes the motions."""
 
-    def __init__(
-        self, inputs: StrategyInputs, params: LevelRoughing, builder: PathBuilder, unreached: list[Unreached]
-    ) -> None:
-        self.inputs, self.params, self.builder, self.unreached = inputs, params, builder, unreached
-        self.radius = inputs.tool.cutter.radius_mm
+    def __init__(self, given: Given, params: LevelRoughing, builder: PathBuilder, unreached: list[Unreached]) -> None:
+        self.given, self.params, self.builder, self.unreached = given, params, builder, unreached
+        self.radius = given.cutter.radius_mm
 
     def cut_tree(self, root: _Area) -> None:
         waiting = [root]
@@ -341,14 +353,14 @@ class _Cutter:
         """Come down to the start of a pass: from outside, in cleared ground, by helix, or by ramp along the pass."""
         start = shapely.Point(run[0])
         level = area.level
-        beyond = min(area.above + START_GAP_MM, self.inputs.retract_mm)
+        beyond = min(area.above + START_GAP_MM, self.given.retract_mm)
         if not around.covers(start):
-            self.builder.travel(run[0, 0], run[0, 1], min(level + START_GAP_MM, self.inputs.retract_mm))
+            self.builder.travel(run[0, 0], run[0, 1], min(level + START_GAP_MM, self.given.retract_mm))
             self.builder.approach(to_points(run[:1], level))
             return True
         print_ = start.buffer(self.radius * 0.95, quad_segs=8)
         if cleared and shapely.union_all(cleared).covers(print_):
-            self.builder.travel(run[0, 0], run[0, 1], min(level + START_GAP_MM, self.inputs.retract_mm))
+            self.builder.travel(run[0, 0], run[0, 1], min(level + START_GAP_MM, self.given.retract_mm))
             self.builder.enter(to_points(run[:1], level))
             return True
         if self.params.entry == "helix" and self._helix(area, run, beyond):
@@ -364,7 +376,7 @@ class _Cutter:
         way = LineString([away, onto])
         if way.length > 6 * self.radius or not fence.covers(way):
             return None
-        self.builder.travel(away.x, away.y, min(area.level + START_GAP_MM, self.inputs.retract_mm))
+        self.builder.travel(away.x, away.y, min(area.level + START_GAP_MM, self.given.retract_mm))
         self.builder.approach(np.array([away.x, away.y, area.level]))
         run = _from_nearest(run, np.array([onto.x, onto.y])) if closed else run
         self.builder.enter(to_points(run[:1], area.level))
@@ -389,7 +401,7 @@ class _Cutter:
     def _ramp(self, area: _Area, run: Points, closed: bool, beyond: float) -> bool:
         """Go to and fro (round and round where closed) along the pass, sinking at the ramp angle."""
         length = float(np.linalg.norm(np.diff(run, axis=0), axis=1).sum())
-        if length < 0.2 * self.radius and not self.inputs.tool.cutter.centre_cutting:
+        if length < 0.2 * self.radius and not self.given.cutter.centre_cutting:
             self.unreached.append(
                 Unreached(
                     reason=f"No room to enter: the way in is {length:.2f} mm and the tool is not centre cutting.",
@@ -427,12 +439,12 @@ def _from_nearest(ring: Points, place: Points) -> Points:
 class _NarrowPlaces:
     """Finds closed places that the tool is too wide for, level by level, and tells each once, at its deepest."""
 
-    def __init__(self, inputs: StrategyInputs, params: LevelRoughing, tops: StockTops, heights: HeightField) -> None:
-        self.tool_radius = inputs.tool.cutter.radius_mm
+    def __init__(self, given: Given, params: LevelRoughing, tops: StockTops, heights: HeightField) -> None:
+        self.tool_radius = given.cutter.radius_mm
         self.lift = params.floor_allowance_mm
         self.heights = heights
         pin = DropIndex.build(
-            inputs.mesh,
+            given.mesh,
             bull_nose_profile(
                 max(params.allowance_mm, PIN_RADIUS_MM), max(params.allowance_mm, PIN_RADIUS_MM) * 0.999, 1.0
             ),
@@ -452,8 +464,8 @@ class _NarrowPlaces:
         self.seen: list[tuple[np.ndarray, Unreached]] = []
         self.held: list[np.ndarray] = []
         self.fixture_heights = np.full(self.surface.shape, -np.inf)
-        if inputs.obstacles is not None:
-            index = DropIndex.build(inputs.grown_obstacles(), cutting_profile(inputs.tool.cutter))
+        if given.obstacles is not None:
+            index = DropIndex.build(given.grown_obstacles, cutting_profile(given.cutter))
             self.fixture_heights = tip_heights_grid(index, heights.x, heights.y)
 
     def look(self, level: float) -> None:
@@ -521,5 +533,6 @@ STRATEGY = Strategy(
     run=level_roughing,
     version=5,
     group="Free shapes",
+    needs=ON_SURFACE,
     cutters=mills("bull-nose", "flat"),
 )

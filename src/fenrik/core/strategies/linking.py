@@ -7,7 +7,8 @@ import numpy as np
 from fenrik.core.contact import DropIndex
 from fenrik.core.contact.drop import tip_heights_grid
 from fenrik.core.frames import Points
-from fenrik.core.strategies.common import StockTops, StrategyInputs
+from fenrik.core.strategies.common import StockTops
+from fenrik.core.strategies.given import Given
 from fenrik.core.tools.profile import bull_nose_profile
 
 GAP_MM = 2.0
@@ -17,9 +18,9 @@ OBSTACLE_CELL_MM = 2.0
 class Landscape:
     """What stands under the ways of a tool: the stock as it is before the operation, fixtures, other copies."""
 
-    def __init__(self, inputs: StrategyInputs) -> None:
-        self.stock = StockTops(inputs.stock)
-        tool = inputs.tool
+    def __init__(self, given: Given) -> None:
+        self.stock = StockTops(given.stock)
+        tool = given.tool
         self.radius = max(tool.cutter.radius_mm, tool.shank_mm / 2)
         self.bodies = [(self.radius, 0.0)]
         height = tool.stick_out_mm
@@ -27,12 +28,12 @@ class Landscape:
             self.bodies.append((max(section.lower_diameter_mm, section.upper_diameter_mm) / 2, height))
             height += section.height_mm
         self.obstacles: tuple[Points, Points, Points] | None = None
-        if inputs.obstacles is not None:
-            low, high = inputs.obstacles.bounds()
+        if given.obstacles is not None:
+            low, high = given.obstacles.bounds()
             x = np.arange(low[0] - OBSTACLE_CELL_MM, high[0] + 2 * OBSTACLE_CELL_MM, OBSTACLE_CELL_MM)
             y = np.arange(low[1] - OBSTACLE_CELL_MM, high[1] + 2 * OBSTACLE_CELL_MM, OBSTACLE_CELL_MM)
             pin = bull_nose_profile(OBSTACLE_CELL_MM, OBSTACLE_CELL_MM * 0.999, 1.0)
-            self.obstacles = x, y, tip_heights_grid(DropIndex.build(inputs.grown_obstacles(), pin), x, y)
+            self.obstacles = x, y, tip_heights_grid(DropIndex.build(given.grown_obstacles, pin), x, y)
 
     def height(self, a: Points, b: Points) -> float:
         """The lowest height at which the tool passes from a to b (x, y) with a gap over everything."""

@@ -30,12 +30,13 @@ from fenrik.core.strategies.common import (
     START_GAP_MM,
     CommonParams,
     Outcome,
+    Picks,
     StockTops,
-    StrategyInputs,
     held_back,
     require,
 )
 from fenrik.core.strategies.declared import Strategy, mills
+from fenrik.core.strategies.given import ON_SURFACE, Given
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools.assembly import cutting_profile
 
@@ -116,6 +117,12 @@ class ParallelFinishing(CommonParams):
             raise ValueError("give either a stepover or a scallop height, and leave the other empty")
         return self
 
+    def picks(self) -> Picks:
+        if isinstance(self.boundary, FacesBoundary):
+            faces = [(f"boundary.faces.{k}", f) for k, f in enumerate(self.boundary.faces)]
+            return Picks(faces, whole=False)
+        return Picks(sketches=[self.boundary.sketch] if isinstance(self.boundary, SketchBoundary) else [])
+
 
 @dataclass
 class _Passes:
@@ -126,16 +133,16 @@ class _Passes:
     height: Points
 
 
-def parallel_finishing(inputs: StrategyInputs, params: ParallelFinishing) -> Outcome:
+def parallel_finishing(given: Given, params: ParallelFinishing) -> Outcome:
     """Passes in straight lines within a boundary.
 
     Raises:
         FenrikError: for a scallop height with a flat cutter, and when nothing is left of the boundary.
     """
-    stepover = _stepover(inputs, params)
-    radius = inputs.tool.cutter.radius_mm
-    inputs.progress(0.0, "finding the boundary")
-    region = _boundary(inputs, params)
+    stepover = _stepover(given, params)
+    radius = given.cutter.radius_mm
+    given.progress(0.0, "finding the boundary")
+    region = _boundary(given, params)
     turned = affinity.rotate(region, -params.direction_deg, origin=(0, 0))
     starts, ends = _scan_lines(turned, stepover)
     length = np.linalg.norm(ends - starts, axis=1)
@@ -154,12 +161,12 @@ def parallel_finishing(inputs: StrategyInputs, params: ParallelFinishing) -> Out
         "Use a larger stepover.",
         stepover,
     )
-    index = inputs.drop_index(params.allowance_mm)
+    index = given.drop_index(params.allowance_mm)
     lift = params.floor_allowance_mm
     turn = np.deg2rad(params.direction_deg)
     to_part = np.array([[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]])
     direction = (ends - starts) / np.maximum(length, 1e-12)[:, None]
-    floor = float(inputs.mesh.bounds()[0, 2]) - lift
+    floor = float(given.mesh.bounds()[0, 2]) - lift
 
     def places(number: np.ndarray, along: Points) -> Points:
         return (starts[number] + direction[number] * along[:, None]) @ to_part
@@ -167,21 +174,21 @@ def parallel_finishing(inputs: StrategyInputs, params: ParallelFinishing) -> Out
     def heights(number: np.ndarray, along: Points) -> Points:
         return _clamped(index, places(number, along), floor) + lift
 
-    passes = _sample(length, spacing, heights, params.tolerance_mm * SAMPLING_SHARE, part_of(inputs.progress, 0.1, 0.8))
+    passes = _sample(length, spacing, heights, params.tolerance_mm * SAMPLING_SHARE, part_of(given.progress, 0.1, 0.8))
     lines = _thin(passes, len(starts), params.tolerance_mm * THINNING_SHARE)
     curves = [np.column_stack([places(np.full(len(line), k), line[:, 0]), line[:, 1]]) for k, line in enumerate(lines)]
-    inputs.progress(0.9, "linking passes")
-    path = _link(inputs, params, curves, starts[:, 1], stepover, index, region, floor, lift)
-    return Outcome(path, _held_back(inputs, params.allowance_mm, curves, stepover, lift))
+    given.progress(0.9, "linking passes")
+    path = _link(given, params, curves, starts[:, 1], stepover, index, region, floor, lift)
+    return Outcome(path, _held_back(given, params.allowance_mm, curves, stepover, lift))
 
 
 def _held_back(
-    inputs: StrategyInputs, allowance_mm: float, curves: list[Points], stepover: float, lift: float
+    given: Given, allowance_mm: float, curves: list[Points], stepover: float, lift: float
 ) -> list[Unreached]:
     """Where passes run over an obstacle instead of the part."""
-    if inputs.obstacles is None or not curves:
+    if given.obstacles is None or not curves:
         return []
-    index = DropIndex.build(inputs.grown_obstacles(), cutting_profile(inputs.tool.cutter), allowance_mm)
+    index = DropIndex.build(given.grown_obstacles, cutting_profile(given.cutter), allowance_mm)
     held = []
     for curve in curves:
         over = tip_heights(index, curve[:, :2]) + lift >= curve[:, 2] - 1e-6
@@ -196,10 +203,10 @@ def _held_back(
     return found
 
 
-def _stepover(inputs: StrategyInputs, params: ParallelFinishing) -> float:
+def _stepover(given: Given, params: ParallelFinishing) -> float:
     if params.stepover_mm is not None:
         return params.stepover_mm
-    corner = inputs.tool.cutter.corner_mm
+    corner = given.cutter.corner_mm
     assert params.scallop_mm is not None
     require(
         corner > 0,
@@ -218,10 +225,10 @@ def _stepover(inputs: StrategyInputs, params: ParallelFinishing) -> float:
     return scallop_stepover(params.scallop_mm, corner)
 
 
-def _boundary(inputs: StrategyInputs, params: ParallelFinishing) -> BaseGeometry:
+def _boundary(given: Given, params: ParallelFinishing) -> BaseGeometry:
     tolerance = params.tolerance_mm
-    if inputs.boundary_mesh is not None:
-        corners = inputs.boundary_mesh.corners()[:, :, :2]
+    if given.region.faces is not None:
+        corners = given.region.faces.corners()[:, :, :2]
         a, b, c = np.moveaxis(corners, 1, 0)
         wide = np.abs((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]) > 1e-9
         require(
@@ -231,11 +238,11 @@ def _boundary(inputs: StrategyInputs, params: ParallelFinishing) -> BaseGeometry
             "Pick faces that can be seen from above.",
         )
         region = shapely.union_all(shapely.polygons(corners[wide]), grid_size=1e-6)
-    elif inputs.boundary_area is not None:
-        region = inputs.boundary_area
+    elif given.region.area is not None:
+        region = given.region.area
     else:
-        size = np.ptp(inputs.mesh.bounds(), axis=0)[:2]
-        region = part_outline(inputs.mesh, float(max(size.max() / 400, 0.02)), tolerance)
+        size = np.ptp(given.mesh.bounds(), axis=0)[:2]
+        region = part_outline(given.mesh, float(max(size.max() / 400, 0.02)), tolerance)
     grown = region.buffer(params.overlap_mm, quad_segs=16) if params.overlap_mm else region
     require(
         not grown.is_empty,
@@ -318,7 +325,7 @@ def _thin(passes: _Passes, count: int, tolerance: float) -> list[Points]:
 
 
 def _link(
-    inputs: StrategyInputs,
+    given: Given,
     params: ParallelFinishing,
     curves: list[Points],
     rows: Points,
@@ -329,9 +336,9 @@ def _link(
     lift: float,
 ) -> Toolpath:
     """Order the passes, join neighbours along the surface, lift elsewhere."""
-    builder = inputs.builder()
-    tops = StockTops(inputs.stock)
-    radius = inputs.tool.cutter.radius_mm
+    builder = given.builder()
+    tops = StockTops(given.stock)
+    radius = given.cutter.radius_mm
     fence = region.buffer(1e-3)
     shapely.prepare(fence)
     row_of = np.unique(np.round(rows, 9), return_inverse=True)[1]
@@ -361,7 +368,7 @@ def _link(
         if not linked:
             start = curve[0]
             top = max(tops.under(start[0], start[1], radius), start[2])
-            builder.travel(start[0], start[1], min(top + START_GAP_MM, inputs.retract_mm))
+            builder.travel(start[0], start[1], min(top + START_GAP_MM, given.retract_mm))
             builder.enter(start)
         builder.next_pass()
         builder.cut(curve[1:])
@@ -416,5 +423,6 @@ STRATEGY = Strategy(
     run=parallel_finishing,
     version=5,
     group="Free shapes",
+    needs=(*ON_SURFACE, "region"),
     cutters=(*mills("ball", "bull-nose"), "lollipop"),
 )

@@ -32,10 +32,11 @@ from fenrik.core.regions import (
 )
 from fenrik.core.regions.polygons import from_shape, line_length, pole_of, signed_area, thinned, to_shape, widened
 from fenrik.core.sketches import Curve
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs, require
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, require
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.entering import Entry, EntryParams, go_in, plan_entry
 from fenrik.core.strategies.fronts import RIM_MM, THIN_MM, Front, fronts_from, in_order
+from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.leading import lead_in, lead_out
 from fenrik.core.strategies.level_regions import stock_above
 from fenrik.core.strategies.prismatic import (
@@ -153,13 +154,13 @@ class _Plan:
     rings: list[Points]
 
 
-def pocket_clearing(inputs: StrategyInputs, params: PocketClearing) -> Outcome:
+def pocket_clearing(given: Given, params: PocketClearing) -> Outcome:
     """All pockets of the operation; those that cannot be entered are reported, the others are cut.
 
     Raises:
         FenrikError: for a stepover wider than the tool, or where nothing is picked.
     """
-    cutter = inputs.tool.cutter
+    cutter = given.cutter
     require(
         params.stepover_mm <= cutter.diameter_mm,
         "stepover_mm",
@@ -167,13 +168,13 @@ def pocket_clearing(inputs: StrategyInputs, params: PocketClearing) -> Outcome:
         f"Use at most {0.9 * cutter.diameter_mm:.3g} mm.",
         params.stepover_mm,
     )
-    place = Workplace.of(inputs)
-    need_targets(inputs.targets.areas, inputs, "floor or closed curve", "Pick pocket floors, walls or closed curves.")
+    place = Workplace.of(given)
+    need_targets(given.targets.areas, given, "floor or closed curve", "Pick pocket floors, walls or closed curves.")
     worker = _Clearing(place, params)
-    tasks = list(_tasks(place, params, inputs.targets.areas))
+    tasks = list(_tasks(place, params, given.targets.areas))
     for number, task in enumerate(tasks):
         worker.cut(task)
-        inputs.progress((number + 1) / len(tasks), "clearing pockets")
+        given.progress((number + 1) / len(tasks), "clearing pockets")
     return Outcome(worker.builder.finish(), place.unreached)
 
 
@@ -183,10 +184,10 @@ def _tasks(place: Workplace, params: PocketClearing, areas: list[Area]) -> Itera
     for area in sorted(
         areas, key=lambda a: (-a.floor, round(a.rings[0][:, 0].min(), 3), round(a.rings[0][:, 1].min(), 3))
     ):
-        floor = place.anchors.bottom_of(params, area.floor) + params.floor_allowance_mm
+        floor = params.bottom_at(place.anchors, area.floor) + params.floor_allowance_mm
         if area.through:
             floor -= params.break_through_mm
-        top = place.anchors.top_of(params, *bounds_of(area.rings), area.floor)
+        top = params.top_at(place.anchors, *bounds_of(area.rings), area.floor)
         if not np.isfinite(top) or top <= floor + 1e-6:
             continue
         rough = params.allowance_mm + params.wall_finish_mm

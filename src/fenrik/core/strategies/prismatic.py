@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, ClassVar, Literal
+from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 from pydantic import ConfigDict, Field
@@ -16,9 +16,10 @@ from fenrik.core.regions import Rings, Shadow, clip_lines, contains, difference,
 from fenrik.core.regions.polygons import line_length
 from fenrik.core.sketches import Curve
 from fenrik.core.solids.references import FaceReference, FaceRule
-from fenrik.core.strategies.common import MM, OBSTACLE_CLEARANCE_MM, CommonParams, StrategyInputs, require
+from fenrik.core.strategies.common import MM, Anchors, CommonParams, End, Level, Picks, require
+from fenrik.core.strategies.given import OBSTACLE_CLEARANCE_MM, Given
 from fenrik.core.strategies.linking import Landscape
-from fenrik.core.strategies.targets import HolePlace, Target
+from fenrik.core.strategies.targets import EdgesTarget, FacesTarget, HolePlace, SketchTarget, Target, Targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.tools import cutting_profile
 from fenrik.core.tools.cutters import BallCutter, BullNoseCutter, Cutter, TaperedCutter
@@ -37,6 +38,9 @@ FLATTEN_MM = 5e-4
 LEAST_PIECE_MM = 0.05
 FENCE_MM = 1000.0
 """How far round part and boundary there may be anything to do."""
+ENDS: tuple[End, End] = ("top", "bottom")
+PICKED_WITHIN_MM = 0.002
+"""Triangles under the operations on picked geometry; their offsets are fitted with arcs within the same."""
 Milling = Literal["climb", "conventional"]
 
 
@@ -79,6 +83,72 @@ class TargetParams(CommonParams):
         default=0.0, ge=-5000, le=5000, title="Above it", description="Below zero: deeper", json_schema_extra=MM
     )
 
+    def picks(self) -> Picks:
+        faces, edges, sketches = [], [], [i for i in (self.keep_out, self.stay_in) if i]
+        for k, target in enumerate(self.targets):
+            if isinstance(target, FacesTarget):
+                faces += [(f"targets.{k}.faces.{j}", f) for j, f in enumerate(target.faces)]
+            elif isinstance(target, EdgesTarget):
+                edges += [(f"targets.{k}.edges.{j}", e) for j, e in enumerate(target.edges)]
+            elif isinstance(target, SketchTarget):
+                sketches.append(target.sketch)
+        only = all(isinstance(t, FacesTarget | EdgesTarget) for t in self.targets)
+        return Picks(faces, edges, sketches, whole=not only)
+
+    def mesh_within_mm(self) -> float:
+        return min(super().mesh_within_mm(), PICKED_WITHIN_MM)
+
+    def absolute(self, zero: float, level_of: Callable[[End], float]) -> Self:
+        update: dict[str, Any] = {}
+        for end in ENDS:
+            if getattr(self, f"{end}_from") == "a pick":
+                level = level_of(end) - zero + getattr(self, f"{end}_mm")
+                update |= {f"{end}_from": "work zero", f"{end}_mm": level, f"{end}_pick": None}
+        return self.model_copy(update=update)
+
+    def levels(self, anchors: Anchors, targets: Callable[[], Targets]) -> list[Level]:
+        if not self.heights:
+            return []
+        places = self.places(anchors, targets())
+        found: list[Level] = []
+        if "top" in self.heights:
+            tops = [self.top_at(anchors, low, high, top) for low, high, top, _ in places]
+            found.append(Level("top", max(tops, default=np.nan), self.top_from))
+        if "bottom" in self.heights:
+            bottoms = [self.bottom_at(anchors, bottom) for *_, bottom in places]
+            found.append(Level("bottom", min(bottoms, default=np.nan), self.bottom_from))
+        return [level for level in found if np.isfinite(level.level_mm)]
+
+    def places(self, anchors: Anchors, targets: Targets) -> list[tuple[Points, Points, float, float]]:
+        """Rectangles (low, high corner) of what is cut, and the heights of its top and bottom."""
+        return [
+            *((*bounds_of(a.rings), a.floor, a.floor) for a in targets.areas),
+            *((c.curve.points.min(axis=0), c.curve.points.max(axis=0), c.level, c.level) for c in targets.chains),
+            *((h.xy - h.diameter / 2, h.xy + h.diameter / 2, h.top, h.bottom) for h in targets.holes),
+        ]
+
+    def top_at(self, anchors: Anchors, low: Points, high: Points, level: float) -> float:
+        """The height at which cutting begins, over a rectangle of geometry at a level."""
+        if self.top_from == "stock here":
+            return anchors.stock_over(low, high) + self.top_mm
+        heights = {
+            "stock top": anchors.stock_top,
+            "part top": anchors.part_top,
+            "geometry": level,
+            "work zero": anchors.zero,
+        }
+        return heights[self.top_from] + self.top_mm
+
+    def bottom_at(self, anchors: Anchors, level: float) -> float:
+        """The height at which cutting ends, for geometry at a level."""
+        heights = {
+            "geometry": level,
+            "part bottom": anchors.part_bottom,
+            "part top": anchors.part_top,
+            "work zero": anchors.zero,
+        }
+        return heights[self.bottom_from] + self.bottom_mm
+
 
 class MillingParams(TargetParams):
     """A milling operation on picked geometry."""
@@ -98,36 +168,36 @@ class MillingParams(TargetParams):
 class Workplace:
     """Where a tool works: the part's shadow from any height, heights, the builder, and what was left out."""
 
-    inputs: StrategyInputs
+    given: Given
     unreached: list[Unreached]
 
     @classmethod
-    def of(cls, inputs: StrategyInputs) -> Workplace:
-        return cls(inputs, list(inputs.targets.unusable))
+    def of(cls, given: Given) -> Workplace:
+        return cls(given, list(given.targets.unusable))
 
     @property
     def radius(self) -> float:
-        return self.inputs.tool.cutter.radius_mm
+        return self.given.cutter.radius_mm
 
     @cached_property
     def landscape(self) -> Landscape:
-        return Landscape(self.inputs)
+        return Landscape(self.given)
 
     @cached_property
     def part_heights(self) -> tuple[float, float]:
-        low, high = self.inputs.mesh.bounds()[:, 2]
+        low, high = self.given.part_box[:, 2]
         return float(low), float(high)
 
     @cached_property
     def shadow(self) -> Shadow:
-        return self.inputs.shadow or Shadow(self.inputs.mesh)
+        return self.given.shadow
 
     @cached_property
     def _obstacle_shadow(self) -> Shadow | None:
-        return Shadow(self.inputs.obstacles) if self.inputs.obstacles is not None else None
+        return Shadow(self.given.obstacles) if self.given.obstacles is not None else None
 
     def builder(self) -> PathBuilder:
-        made = self.inputs.builder()
+        made = self.given.builder()
         made.over = self.landscape.height
         return made
 
@@ -153,12 +223,14 @@ class Workplace:
         return union(keep, offset(fixtures, self.radius + OBSTACLE_CLEARANCE_MM))
 
     def _beside(self, level_mm: float, reach_mm: float, window: tuple[Points, Points] | None) -> Rings:
+        if level_mm >= self.part_heights[1]:
+            return []  # nothing stands so high, and no triangles need be made to know it
         return offset(near(self.shadow.above(level_mm), window, reach_mm + self.radius), reach_mm)
 
     def _near_part(self, level_mm: float, reach_mm: float, window: tuple[Points, Points] | None) -> Rings:
         """Where the end of the tool would touch the part: at each height of the end, what stands over that height is
         kept away by the tool's radius there."""
-        if self.end is None:
+        if self.end is None or level_mm >= self.part_heights[1]:
             return self._beside(level_mm, reach_mm, window)
         slim: dict[int, tuple[Rings, float]] = {}
         for height in end_heights(self.end, self.shadow.heights, level_mm + LIFT_MM):
@@ -170,24 +242,24 @@ class Workplace:
     @cached_property
     def end(self) -> Underside | None:
         """The underside of a tool whose end is slimmer than the tool; None where it is flat."""
-        return rounded_end(self.inputs.tool.cutter)
+        return rounded_end(self.given.cutter)
 
     @cached_property
     def fenced(self) -> Rings:
         """Where keep-outs and boundaries forbid the tool's axis to be, at any height."""
-        fenced = offset(self.inputs.keep_out, self.radius) if self.inputs.keep_out else []
-        if not self.inputs.stay_in:
+        fenced = offset(self.given.keep_out, self.radius) if self.given.keep_out else []
+        if not self.given.stay_in:
             return fenced
-        low, high = bounds_of(self.inputs.stay_in)
-        a, b = np.minimum(low, self.inputs.mesh.bounds()[0, :2]), np.maximum(high, self.inputs.mesh.bounds()[1, :2])
+        low, high = bounds_of(self.given.stay_in)
+        a, b = np.minimum(low, self.given.part_box[0, :2]), np.maximum(high, self.given.part_box[1, :2])
         (x0, y0), (x1, y1) = a - FENCE_MM, b + FENCE_MM
         frame = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])
-        return union(fenced, difference([frame], self.inputs.stay_in))
+        return union(fenced, difference([frame], self.given.stay_in))
 
     def holes_from_above(self) -> list[HolePlace]:
         """The targets that a tool from above gets at; those that are fenced off, or lie under a narrower bore, are
         told."""
-        return [h for h in self.inputs.targets.holes if not self.kept_out(h.place, h.label) and not self._under(h)]
+        return [h for h in self.given.targets.holes if not self.kept_out(h.place, h.label) and not self._under(h)]
 
     def _under(self, hole: HolePlace) -> bool:
         if hole.diameter <= hole.neck + 1e-6:
@@ -251,44 +323,8 @@ class Workplace:
         """What heights are counted from here."""
         low, high = self.part_heights
         stock = self.landscape.stock
-        return Anchors(stock.over, stock.highest, low, high, self.inputs.zero[2])
-
-
-@dataclass(frozen=True)
-class Anchors:
-    """What heights are counted from, in the setup's frame; picked faces are resolved before.
-
-    Attributes:
-        stock_over: highest stock over a rectangle (low, high corner).
-    """
-
-    stock_over: Callable[[Points, Points], float]
-    stock_top: float
-    part_bottom: float
-    part_top: float
-    zero: float
-
-    def top_of(self, params: TargetParams, low: Points, high: Points, level: float) -> float:
-        """The height at which cutting begins, over a rectangle of geometry at a level."""
-        if params.top_from == "stock here":
-            return self.stock_over(low, high) + params.top_mm
-        heights = {
-            "stock top": self.stock_top,
-            "part top": self.part_top,
-            "geometry": level,
-            "work zero": self.zero,
-        }
-        return heights[params.top_from] + params.top_mm
-
-    def bottom_of(self, params: TargetParams, level: float) -> float:
-        """The height at which cutting ends, for geometry at a level."""
-        heights = {
-            "geometry": level,
-            "part bottom": self.part_bottom,
-            "part top": self.part_top,
-            "work zero": self.zero,
-        }
-        return heights[params.bottom_from] + params.bottom_mm
+        bottom = float(stock.origin[2])
+        return Anchors(stock.over, stock.highest, bottom, low, high, float(self.given.zero[2]))
 
 
 def rounded_end(cutter: Cutter) -> Underside | None:
@@ -380,6 +416,6 @@ def bounds_of(rings: Rings) -> tuple[Points, Points]:
     return points.min(axis=0), points.max(axis=0)
 
 
-def need_targets(found: list[Any], inputs: StrategyInputs, what: str, way_out: str) -> None:
+def need_targets(found: list[Any], given: Given, what: str, way_out: str) -> None:
     """Refuse an operation that has nothing at all to work on."""
-    require(bool(found) or bool(inputs.targets.unusable), "targets", f"hold no {what}.", way_out)
+    require(bool(found) or bool(given.targets.unusable), "targets", f"hold no {what}.", way_out)

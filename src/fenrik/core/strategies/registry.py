@@ -12,8 +12,9 @@ from pydantic import Field
 
 from fenrik.core import strategies
 from fenrik.core.errors import fail
-from fenrik.core.strategies.common import Outcome, StrategyInputs
+from fenrik.core.strategies.common import Outcome
 from fenrik.core.strategies.declared import Strategy
+from fenrik.core.strategies.given import Given
 
 
 def _declared() -> dict[str, Strategy]:
@@ -36,13 +37,13 @@ else:
     ]
 
 
-def run_strategy(inputs: StrategyInputs, params: Any) -> Outcome:
+def run_strategy(given: Given, params: Any) -> Outcome:
     """Compute an operation's path with the strategy that its parameters belong to.
 
     Raises:
         FenrikError: when the strategy cannot use the tool, or as the strategy says.
     """
-    strategy, cutter = STRATEGIES[params.strategy], inputs.tool.cutter
+    strategy, cutter = STRATEGIES[params.strategy], given.cutter
     if cutter.kind not in strategy.cutters:
         raise fail(
             "tool.cutter",
@@ -50,4 +51,4 @@ def run_strategy(inputs: StrategyInputs, params: Any) -> Outcome:
             f"Choose a {', '.join(strategy.cutters)}, or another strategy.",
             cutter.kind,
         )
-    return strategy.run(inputs, params)
+    return strategy.run(given, params)

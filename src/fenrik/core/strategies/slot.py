@@ -9,8 +9,9 @@ from pydantic import Field
 
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at, lengths_of, piece_of
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome
 from fenrik.core.strategies.declared import UNDERCUTTING, Strategy, mills
+from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.leading import end_direction, start_direction
 from fenrik.core.strategies.prismatic import ARC_FIT_MM, MillingParams, Workplace, depth_levels, need_targets
 from fenrik.core.strategies.targets import Chain
@@ -46,18 +47,18 @@ class Slot(MillingParams):
     )
 
 
-def slot(inputs: StrategyInputs, params: Slot) -> Outcome:
+def slot(given: Given, params: Slot) -> Outcome:
     """All slots; one that the part's walls are too near to is reported, the others are cut.
 
     Raises:
         FenrikError: when nothing is picked, or levels are too many.
     """
-    place = Workplace.of(inputs)
-    need_targets(inputs.targets.chains, inputs, "centre line", "Pick edges, or a sketch with lines.")
+    place = Workplace.of(given)
+    need_targets(given.targets.chains, given, "centre line", "Pick edges, or a sketch with lines.")
     builder = place.builder()
-    for number, chain in enumerate(inputs.targets.chains):
+    for number, chain in enumerate(given.targets.chains):
         _cut_slot(builder, place, params, chain)
-        inputs.progress((number + 1) / len(inputs.targets.chains), "cutting slots")
+        given.progress((number + 1) / len(given.targets.chains), "cutting slots")
     return Outcome(builder.finish(), place.unreached)
 
 
@@ -71,14 +72,14 @@ def _cut_slot(builder: PathBuilder, place: Workplace, params: Slot, chain: Chain
             f"Use a tool of at most {width:g} mm.",
         )
         return
-    bottom = place.anchors.bottom_of(params, chain.level) + params.floor_allowance_mm
+    bottom = params.bottom_at(place.anchors, chain.level) + params.floor_allowance_mm
     plan = chain.curve.flattened(0.05)
     blocked = place.blocked(
         bottom, width / 2 + params.allowance_mm - 3 * ARC_FIT_MM, (plan.min(axis=0), plan.max(axis=0))
     )
     why = f"a wall, a keep-out or the boundary is nearer to the centre line than half the slot ({width / 2:.2f} mm)"
     pieces = place.free_pieces(chain.curve, blocked, chain.label, bottom, "slot", why)
-    top = place.anchors.top_of(params, plan.min(axis=0), plan.max(axis=0), chain.level)
+    top = params.top_at(place.anchors, plan.min(axis=0), plan.max(axis=0), chain.level)
     if not np.isfinite(top):
         place.skip(
             chain.label, "no stock stands there.", chain.place, "Draw it over the stock, or set its top by number."

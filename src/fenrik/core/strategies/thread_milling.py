@@ -16,8 +16,9 @@ from pydantic import Field
 from fenrik.core.cutting.threads import MINOR_FACTOR, standard_threads
 from fenrik.core.frames import Points
 from fenrik.core.sketches import Curve
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StrategyInputs
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome
 from fenrik.core.strategies.declared import Strategy, thread_depth
+from fenrik.core.strategies.given import IN_PLACE, Given
 from fenrik.core.strategies.prismatic import Milling, TargetParams, Workplace, need_targets
 from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
@@ -81,27 +82,27 @@ class _Round:
     taper_ratio: float
 
 
-def thread_milling(inputs: StrategyInputs, params: ThreadMilling) -> Outcome:
+def thread_milling(given: Given, params: ThreadMilling) -> Outcome:
     """All threads; what does not go is reported, the others are cut.
 
     Raises:
         FenrikError: when there is no hole at all.
     """
-    place = Workplace.of(inputs)
-    need_targets(inputs.targets.holes, inputs, "hole", "Pick bores, or a sketch with circles.")
+    place = Workplace.of(given)
+    need_targets(given.targets.holes, given, "hole", "Pick bores, or a sketch with circles.")
     jobs = [(h, size) for h in place.holes_from_above() if (size := _size_of(place, params, h)) is not None]
     builder = place.builder()
     order = visiting_order([h.xy for h, _ in jobs], params.order)
     for number, k in enumerate(order.tolist()):
         hole, (major, pitch) = jobs[k]
         _cut_thread(builder, place, params, hole, major, pitch)
-        inputs.progress((number + 1) / len(jobs), "milling threads")
+        given.progress((number + 1) / len(jobs), "milling threads")
     return Outcome(builder.finish(), place.unreached)
 
 
 def _size_of(place: Workplace, params: ThreadMilling, hole: HolePlace) -> tuple[float, float] | None:
     """Nominal diameter and pitch; None (and a report) where hole, thread and cutter do not agree."""
-    cutter = place.inputs.tool.cutter
+    cutter = place.given.cutter
     if not isinstance(cutter, ThreadMill):
         place.skip(hole.label, f"a {cutter.kind} cuts no thread.", hole.place, "Choose a thread mill.")
         return None
@@ -149,7 +150,7 @@ def _size_of(place: Workplace, params: ThreadMilling, hole: HolePlace) -> tuple[
 def _cut_thread(
     builder: PathBuilder, place: Workplace, params: ThreadMilling, hole: HolePlace, major: float, pitch: float
 ) -> None:
-    cutter = place.inputs.tool.cutter
+    cutter = place.given.cutter
     assert isinstance(cutter, ThreadMill)
     inside = params.where == "inside"
     depth = (major - (hole.diameter if inside else major - MINOR_FACTOR * pitch)) / 2
@@ -253,6 +254,7 @@ STRATEGY = Strategy(
     run=thread_milling,
     version=4,
     group="Holes",
+    needs=tuple(n for n in IN_PLACE if n not in ("zero", "part_box")),
     cutters=("thread mill",),
     meant_depth_mm=thread_depth,
 )

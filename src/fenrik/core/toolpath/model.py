@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 from dataclasses import dataclass, replace
 from enum import IntEnum
 
@@ -218,16 +217,6 @@ class Toolpath:
 
     def rows(self, index: NDArray) -> Toolpath:
         return Toolpath(**{k: getattr(self, k)[index] for k in self.__dataclass_fields__})
-
-    def to_bytes(self) -> bytes:
-        stream = io.BytesIO()
-        np.savez(stream, allow_pickle=False, **{k: getattr(self, k) for k in self.__dataclass_fields__})
-        return stream.getvalue()
-
-    @classmethod
-    def from_bytes(cls, data: bytes) -> Toolpath:
-        with np.load(io.BytesIO(data), allow_pickle=False) as arrays:
-            return cls(**{k: arrays[k] for k in cls.__dataclass_fields__})
 
     @staticmethod
     def joined(paths: list[Toolpath]) -> Toolpath:

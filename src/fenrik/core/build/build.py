@@ -1,0 +1,360 @@
+"""Artefacts in their order: stock 0 → (path → stock) for each operation → programs → proof.
+
+Every artefact is a node: its key is made of what its maker gets and the version of its algorithm, so that a change
+makes out of date exactly what depends on it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from fenrik.core.artefacts import pack_programs, pack_proof, unpack_programs
+from fenrik.core.build.geometry import Geometry
+from fenrik.core.build.given import given_of
+from fenrik.core.build.node import Node
+from fenrik.core.build.picks import absolute_params
+from fenrik.core.copies import COPIES_VERSION, MirrorCopies, copied, joined_copies, where_stock_lets
+from fenrik.core.errors import fail
+from fenrik.core.findings import Unreached
+from fenrik.core.job import Job, Operation, Setup
+from fenrik.core.kernels import kernels_behind
+from fenrik.core.keys import key_of
+from fenrik.core.packing import pack, unpack
+from fenrik.core.posting import Dialect, PostedOperation, Program, load_dialects, post_programs
+from fenrik.core.progress import Progress, part_of, silent
+from fenrik.core.proof import ProofInputs, prove
+from fenrik.core.setups.stocks import EarlierStock
+from fenrik.core.stock import Stock, cut
+from fenrik.core.strategies.common import Outcome
+from fenrik.core.strategies.given import Given, Item
+from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_strategy
+from fenrik.core.toolpath import Toolpath
+from fenrik.core.tools import Assembly, cutting_profile
+
+STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 4, 6, 9
+FLATTEN_MM = 0.002
+STOCK_CODE, PROGRAM_CODE, PROOF_CODE = (
+    kernels_behind(f"fenrik.core.{name}") for name in ("stock.cut", "posting.writing", "proof.run")
+)
+"""Sources of the kernels behind these artefacts; keys change with them."""
+
+
+@dataclass(frozen=True)
+class _Link:
+    """One operation in its chain: its path, and the key of the stock after it."""
+
+    path: Node
+    given: Given
+    stock: str
+
+
+class Build(Geometry):
+    """All artefacts of one job over its geometry. Keys are cheap; anything else is computed on demand."""
+
+    _chains: dict[str, list[_Link]]
+
+    def with_job(self, job: Job) -> Build:
+        """Another document over the same model, files and store."""
+        return Build(job, self.model, self.store, self.cell_given, self.files)
+
+    # Chains of paths and stocks
+
+    def _place_of(self, operation: Operation) -> int:
+        """How many operations run before one in its setup; for one that is off, all of them."""
+        route = self.job.route(self.job.setup(operation.setup))
+        return next((k for k, o in enumerate(route) if o.number == operation.number), len(route))
+
+    def _links(self, setup: Setup, count: int) -> list[_Link]:
+        """The first operations of a setup, each worked out once, from the first on."""
+        chains = self.__dict__.setdefault("_chains", {})
+        links: list[_Link] = chains.get(setup.id, [])
+        if len(links) < count:
+            # A list of its own, put in place whole: several requests may ask one build at the same time.
+            links = list(links)
+            route = self.job.route(setup)
+            before = links[-1].stock if links else self.first_stock_key(setup)
+            for operation in route[len(links) : count]:
+                links.append(self._link(operation, before))
+                before = links[-1].stock
+            chains[setup.id] = links
+        return links
+
+    def _link(self, operation: Operation, before: str) -> _Link:
+        given = given_of(self, operation, Item(before, lambda: self.stock_before(operation)))
+        path = self._path_node(operation, given)
+        stock = key_of("stock", STOCK_VERSION, code=STOCK_CODE, path=path.key, cutter=self._cutter(operation))
+        return _Link(path, given, stock)
+
+    def _cutter(self, operation: Operation) -> Any:
+        return self.job.tool(operation.tool).cutter
+
+    def _path_node(self, operation: Operation, given: Given) -> Node:
+        """An operation's path: made from what its strategy named, its parameters, and its copies."""
+        strategy, params = STRATEGIES[operation.params.strategy], absolute_params(self, operation)
+        inputs = {"code": strategy.code, "given": given.key, "params": params}
+        if operation.copies is not None:
+            zero = np.round(self.zero(self.job.setup(operation.setup)), 9).tolist()
+            inputs["copies"] = [COPIES_VERSION, operation.copies, zero]
+
+        def make() -> bytes:
+            try:
+                outcome = run_strategy(given, params)
+                if operation.copies is not None:
+                    outcome = self._copied(outcome, operation, given, params)
+            finally:
+                given.forget()
+            columns = {k: getattr(outcome.toolpath, k) for k in Toolpath.__dataclass_fields__}
+            return pack([u.model_dump() for u in outcome.unreached], **columns)
+
+        return Node("path", strategy.version, inputs, make)
+
+    def link_of(self, operation: Operation) -> _Link:
+        """An operation in its chain; one that is off as if it came last."""
+        index, setup = self._place_of(operation), self.job.setup(operation.setup)
+        route = self.job.route(setup)
+        if index < len(route) and route[index] is operation:
+            return self._links(setup, index + 1)[index]
+        return self._link(operation, self.key_before(operation))
+
+    def key_before(self, operation: Operation) -> str:
+        """Key of the stock before an operation."""
+        setup = self.job.setup(operation.setup)
+        index = self._place_of(operation)
+        return self._links(setup, index)[index - 1].stock if index else self.first_stock_key(setup)
+
+    def path_key(self, operation: Operation) -> str:
+        return self.link_of(operation).path.key
+
+    def stock_key(self, operation: Operation) -> str:
+        """Key of the stock after an operation."""
+        return self.link_of(operation).stock
+
+    def path(self, operation: Operation, progress: Progress = silent) -> Outcome:
+        """The path of an operation in the setup's frame, and what it could not reach."""
+        link = self.link_of(operation)
+        link.given.progress = progress
+        meta, arrays = unpack(link.path.made(self.store))
+        return Outcome(Toolpath(**arrays), [Unreached.model_validate(u) for u in meta])
+
+    def _copied(self, outcome: Outcome, operation: Operation, given: Given, params: StrategyParams) -> Outcome:
+        """An outcome with the copies that its operation asks for."""
+        copies, other = operation.copies, outcome.toolpath
+        assert copies is not None
+        if isinstance(copies, MirrorCopies) and copies.keep_climb and hasattr(params, "milling"):
+            turned = "conventional" if params.milling == "climb" else "climb"
+            other = run_strategy(given, params.model_copy(update={"milling": turned})).toolpath
+        paths = copied(outcome.toolpath, other, copies, self.zero(self.job.setup(operation.setup)))
+        original = not isinstance(copies, MirrorCopies) or copies.original
+        kept, told = where_stock_lets(paths, original, given.stock, cutting_profile(given.cutter))
+        return Outcome(joined_copies(kept), [*outcome.unreached, *told])
+
+    # Stocks
+
+    def first_stock_key(self, setup: Setup) -> str:
+        return self._first_stock_node(setup).key
+
+    def _first_stock_node(self, setup: Setup) -> Node:
+        placing = self.placing(setup)
+        inputs = {"code": STOCK_CODE, **placing.stock_inputs(self._last_stock_key)}
+        return Node(
+            "stock 0", STOCK_VERSION, inputs, lambda: placing.make_stock(self._last_stock).to_bytes(), kept_as="stock"
+        )
+
+    def _last_stock_key(self, setup_id: str) -> str:
+        setup = self.job.setup(setup_id)
+        count = len(self.job.route(setup))
+        return self._links(setup, count)[count - 1].stock if count else self.first_stock_key(setup)
+
+    def first_stock(self, setup: Setup) -> Stock:
+        return Stock.from_bytes(self._first_stock_node(setup).made(self.store))
+
+    def has_first_stock(self, setup: Setup) -> bool:
+        """Whether the first stock of a setup can be had without computing a path."""
+        earlier = setup.stock
+        return not isinstance(earlier, EarlierStock) or self.store.get(self._last_stock_key(earlier.setup)) is not None
+
+    def _last_stock(self, setup_id: str) -> Stock:
+        setup = self.job.setup(setup_id)
+        route = self.job.route(setup)
+        return self.stock_after(route[-1]) if route else self.first_stock(setup)
+
+    def stock_before(self, operation: Operation) -> Stock:
+        setup = self.job.setup(operation.setup)
+        index = self._place_of(operation)
+        return self.stock_after(self.job.route(setup)[index - 1]) if index else self.first_stock(setup)
+
+    def has_stock_before(self, operation: Operation) -> bool:
+        """Whether the stock before an operation is there already."""
+        return self.store.get(self.key_before(operation)) is not None
+
+    def stock_after(self, operation: Operation, progress: Progress = silent) -> Stock:
+        """The stock after an operation, cut with the paths of all that are missing before it and its own."""
+        setup = self.job.setup(operation.setup)
+        rows = self.job.route(setup)[: self._place_of(operation) + 1]
+        links = self._links(setup, len(rows))
+        kept = next((k for k in range(len(rows) - 1, -1, -1) if self.store.get(links[k].stock) is not None), -1)
+        if kept == len(rows) - 1:
+            return Stock.from_bytes(self.store.get(links[kept].stock) or b"")
+        stock = self.stock_after(rows[kept]) if kept >= 0 else self.first_stock(setup)
+        for k in range(kept + 1, len(rows)):
+            poses = self.path(rows[k]).toolpath.poses(FLATTEN_MM)
+            cutter = Assembly(cutting_profile(self.job.tool(rows[k].tool).cutter))
+            stock, _ = cut(stock, poses, cutter, 0, progress if k == len(rows) - 1 else silent)
+            self.store.put(links[k].stock, "stock", stock.to_bytes())
+        return stock
+
+    # Programs and proof
+
+    def program_key(self, setup: Setup) -> str:
+        return self._program_node(setup).key
+
+    def _program_node(self, setup: Setup) -> Node:
+        zero, dialect, name = self.zero(setup), self.dialect(setup), self.program_name(setup)
+        rows = [
+            {
+                "path": self.path_key(o),
+                "number": o.number,
+                "name": o.name,
+                "tool": self._tool_words(o),
+                "rpm": self.job.rpm(o),
+            }
+            for o in self.job.route(setup)
+        ]
+        inputs = {
+            "code": PROGRAM_CODE,
+            "rows": rows,
+            "dialect": dialect,
+            "name": name,
+            "offset": setup.work_offset,
+            "zero": np.round(zero, 9).tolist(),
+        }
+
+        def make() -> bytes:
+            posted = [
+                PostedOperation(
+                    o.number, o.name, self.job.tool(o.tool), self.job.rpm(o), self.path(o).toolpath.moved(-zero)
+                )
+                for o in self.job.route(setup)
+            ]
+            return pack_programs(post_programs(dialect, posted, name, setup.work_offset))
+
+        return Node("program", PROGRAM_VERSION, inputs, make)
+
+    def programs(self, setup: Setup) -> list[Program]:
+        """The posted programs of a setup."""
+        return unpack_programs(self._program_node(setup).made(self.store))
+
+    def proof_key(self, setup: Setup) -> str:
+        return self._proof_node(setup, silent).key
+
+    def _proof_node(self, setup: Setup, progress: Progress) -> Node:
+        inputs = {
+            "code": PROOF_CODE,
+            "program": self.program_key(setup),
+            "stock": self.first_stock_key(setup),
+            "part": self.solid_key,
+            "makes": setup.makes,
+            "grid": setup.grid,
+            "fixtures": setup.fixtures,
+            "place": [setup.table_below_mm, setup.on_table_mm],
+            "tools": [self.job.tool(o.tool) for o in self.job.route(setup)],
+            "machine": self.job.machine_of(setup),
+            "settings": self.job.proof,
+            "tolerances": self._tolerances(setup),
+        }
+
+        def make() -> bytes:
+            proof = prove(self.proof_inputs(setup), progress)
+            for number, stock in proof.stocks:
+                self.store.put(self._proof_stock_key(setup, number), "stock", stock.to_bytes())
+            return pack_proof(proof, self.zero(setup))
+
+        return Node("proof", PROOF_VERSION, inputs, make)
+
+    def proof(self, setup: Setup, progress: Progress = silent) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
+        """What the programs of a setup do: a summary as JSON, and the chart's columns.
+
+        The stock after each operation is kept under `proof_stock`.
+        """
+        return unpack(self._proof_node(setup, progress).made(self.store))
+
+    def proof_inputs(self, setup: Setup) -> ProofInputs:
+        programs = self.programs(setup)
+        tool_of = {o.number: o.tool for o in self.job.route(setup)}
+        return ProofInputs(
+            stock=self.first_stock(setup),
+            part=self.part_distances(setup),
+            programs=programs,
+            tools={t.number: t for t in self.job.tools},
+            tolerances=self._tolerances(setup),
+            first_tools=[tool_of[p.operations[0]] for p in programs],
+            machine=self.job.machine_of(setup),
+            zero=self.zero(setup),
+            settings=self.job.proof,
+            fixtures=self.placing(setup).fixture_mesh(),
+            on_table=setup.on_table_mm,
+            table=self.placing(setup).known_table,
+        )
+
+    def _proof_stock_key(self, setup: Setup, number: int) -> str:
+        return key_of("proof stock", PROOF_VERSION, proof=self.proof_key(setup), after=number)
+
+    def proof_stock(self, setup: Setup, number: int | None) -> Stock:
+        """The stock of the proof after an operation; before the first one for None."""
+        if number is None:
+            return self.first_stock(setup)
+        data = self.store.get(self._proof_stock_key(setup, number))
+        if data is None:
+            raise fail("proof", "has not been run yet.", "Run the proof first.")
+        return Stock.from_bytes(data)
+
+    def compute(
+        self, setup: Setup, numbers: set[int] | None = None, with_proof: bool = True, progress: Progress = silent
+    ) -> None:
+        """Compute what is missing of a setup: paths of the given (or all) operations, and the proof."""
+        route = [o for o in self.job.route(setup) if numbers is None or o.number in numbers]
+        share = 0.75 if with_proof else 1.0
+        for k, operation in enumerate(route):
+            step = part_of(progress, share * k / len(route), share * (k + 1) / len(route))
+            self.path(operation, lambda f, w, s=step, n=operation.number: s(0.7 * f, f"{n}: {w}"))  # type: ignore[misc]
+            self.stock_after(operation, lambda f, w, s=step, n=operation.number: s(0.7 + 0.3 * f, f"{n}: {w}"))  # type: ignore[misc]
+        if with_proof:
+            self.proof(setup, part_of(progress, share, 1.0))
+        progress(1.0, "done")
+
+    # Small things derived from the document
+
+    def dialect(self, setup: Setup) -> Dialect:
+        dialects = load_dialects()
+        if setup.dialect not in dialects:
+            raise fail(
+                f"setups.{setup.id}.dialect",
+                "is not a controller that Fenrik knows.",
+                f"Choose one of {', '.join(dialects)}.",
+                setup.dialect,
+            )
+        return dialects[setup.dialect]
+
+    def program_name(self, setup: Setup) -> str:
+        plain = "".join(c if c.isalnum() else "-" for c in f"{self.job.name}-{setup.name or setup.id}".lower())
+        return "-".join(p for p in plain.encode("ascii", "ignore").decode().split("-") if p)[:60] or "program"
+
+    def _tool_words(self, operation: Operation) -> dict[str, Any]:
+        tool = self.job.tool(operation.tool)
+        return {
+            "number": tool.number,
+            "label": tool.label,
+            "coolant": tool.coolant,
+            "offsets": [tool.length_offset, tool.diameter_offset],
+        }
+
+    def _tolerances(self, setup: Setup) -> dict[int, float]:
+        """How far each operation may enter the model: its tolerance, and what it goes in on purpose."""
+        return {
+            o.number: o.params.tolerance_mm
+            + STRATEGIES[o.params.strategy].meant_depth_mm(o.params, self.job.tool(o.tool).cutter)
+            for o in self.job.route(setup)
+        }

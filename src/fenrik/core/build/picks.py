@@ -1,0 +1,193 @@
+"""What operations name of the model and of sketches, found in the setup's frame; and what they see of the part."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from shapely.geometry.base import BaseGeometry
+
+from fenrik.core.build.geometry import Geometry
+from fenrik.core.errors import fail
+from fenrik.core.frames import Points
+from fenrik.core.job import Operation, Setup
+from fenrik.core.regions import Rings
+from fenrik.core.regions.polygons import from_shape
+from fenrik.core.sketches import Curve, region_of
+from fenrik.core.solids import find_faces
+from fenrik.core.solids.references import find_edge
+from fenrik.core.solids.signatures import face_box, face_signature, signatures_near
+from fenrik.core.strategies.common import End
+from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.registry import STRATEGIES, StrategyParams
+from fenrik.core.strategies.targets import SketchTarget, Targets
+from fenrik.core.targeting import Targeting
+
+
+def picked_faces(geometry: Geometry, operation: Operation) -> list[int]:
+    """Numbers of the faces that an operation names.
+
+    Raises:
+        FenrikError: naming the pick that is lost.
+    """
+    part = geometry.placing(geometry.job.setup(operation.setup)).part
+    field = f"operations.{operation.number}.params"
+    return [i for name, face in operation.params.picks().faces for i in find_faces(part, face, f"{field}.{name}")]
+
+
+def picked_edges(geometry: Geometry, operation: Operation) -> list[int]:
+    """Numbers of the edges that an operation names; raises as for faces."""
+    part = geometry.placing(geometry.job.setup(operation.setup)).part
+    field = f"operations.{operation.number}.params"
+    return [find_edge(part, edge, f"{field}.{name}") for name, edge in operation.params.picks().edges]
+
+
+def absolute_params(geometry: Geometry, operation: Operation) -> StrategyParams:
+    """Parameters of an operation with nothing in them that only its setup can tell.
+
+    Raises:
+        FenrikError: when no face is picked where one is counted from, or it is lost.
+    """
+    setup = geometry.job.setup(operation.setup)
+    return operation.params.absolute(
+        float(geometry.zero(setup)[2]), lambda end: _picked_level(geometry, operation, end)
+    )
+
+
+def _picked_level(geometry: Geometry, operation: Operation, end: End) -> float:
+    """Height in the setup's frame of the faces that an operation's top or bottom is picked at."""
+    setup = geometry.job.setup(operation.setup)
+    field = f"operations.{operation.number}.params.{end}_pick"
+    pick = getattr(operation.params, f"{end}_pick")
+    if pick is None:
+        raise fail(field, "holds no face.", f"Pick a face for the {end}, or count it from something else.")
+    faces = find_faces(geometry.placing(setup).part, pick, field)
+    low, high = geometry.face_bounds(setup, faces)[:, 2]
+    return float(high if end == "top" else low)
+
+
+def targets_of(geometry: Geometry, operation: Operation) -> Targets:
+    """What an operation on picked geometry is applied to, on every copy of the part that it is meant for."""
+    setup, params = geometry.job.setup(operation.setup), operation.params
+    assert isinstance(params, TargetParams)
+    placing = geometry.placing(setup)
+
+    def shadow() -> Any:
+        return geometry.shadow(setup, geometry.mesh_of_one(setup, params.mesh_within_mm()), 1)
+
+    finder = Targeting(
+        placing.part,
+        placing.frame,
+        lambda: geometry.mesh_of_one(setup, params.mesh_within_mm()),
+        shadow,
+        lambda: geometry.features_of(setup),
+        lambda i: _sketch_here(geometry, setup, i),
+        lambda i: _sketch_points(geometry, setup, i),
+    )
+    found = finder.find(params, f"operations.{operation.number}")
+    drawn = [t for t in params.targets if isinstance(t, SketchTarget)]
+    if operation.instance is not None:
+        return found.on(geometry.instance(setup, operation.instance))
+    if setup.grid is None or len(drawn) == len(params.targets):
+        return found
+    return Targets.joined([found.on(i) for i in placing.instances])
+
+
+# Sketches
+
+
+def _turned(geometry: Geometry, setup: Setup, sketch_id: str, points: Points) -> Points:
+    """Places (n, 2) of a sketch in the setup's frame, (n, 3).
+
+    Raises:
+        FenrikError: when the sketch does not lie level there.
+    """
+    on, here = geometry.sketch_frame(sketch_id), geometry.frame(setup)
+    if float(on.rotation[:, 2] @ here.rotation[:, 2]) < 1 - 1e-9:
+        raise fail("sketch", "does not lie level in this setup.", "Draw it on this setup's frame.", sketch_id)
+    level = next(s.level_mm for s in geometry.job.sketches if s.id == sketch_id)
+    return here.to_local(on.to_part(np.column_stack([points, np.full(len(points), level)])))
+
+
+def _sketch_here(geometry: Geometry, setup: Setup, sketch_id: str) -> tuple[dict[str, list[Curve]], float]:
+    """The curves of a sketch by item in the setup's frame, and their height."""
+    curves = geometry.sketch(sketch_id)
+    level = float(_turned(geometry, setup, sketch_id, np.zeros((1, 2)))[0, 2])
+    return {
+        item: [Curve(_turned(geometry, setup, sketch_id, c.points)[:, :2], c.bulges, c.closed) for c in own]
+        for item, own in curves.items()
+    }, level
+
+
+def _sketch_points(geometry: Geometry, setup: Setup, sketch_id: str) -> dict[str, Points]:
+    """The single places of a sketch by item in the setup's frame."""
+    sketch = next(s for s in geometry.job.sketches if s.id == sketch_id)
+    return {
+        i.id: _turned(geometry, setup, sketch_id, np.array([[i.x_mm, i.y_mm]]))[:, :2]
+        for i in sketch.items
+        if i.kind == "point"
+    }
+
+
+def sketch_area(geometry: Geometry, setup: Setup, sketch_id: str) -> BaseGeometry:
+    """The area of a sketch in the setup's frame, whatever frame it was drawn on (it must lie level in both)."""
+    curves, _ = _sketch_here(geometry, setup, sketch_id)
+    return region_of([c for own in curves.values() for c in own])
+
+
+def sketch_rings(geometry: Geometry, setup: Setup, sketch_id: str) -> Rings:
+    """The region inside a sketch's closed curves; nothing where no sketch is named."""
+    return from_shape(sketch_area(geometry, setup, sketch_id)) if sketch_id else []
+
+
+# Looks: what a path goes out of date with
+
+
+def part_look(geometry: Geometry, operation: Operation) -> list[str]:
+    """Signatures of the faces that an operation sees.
+
+    Faces that cannot be seen along the tool axis do not count (but for strategies that see all), nor (where the path is
+    about picked faces and edges only) those that the tool does not come near: so a change elsewhere in the model leaves
+    the path valid.
+    """
+    setup = geometry.job.setup(operation.setup)
+    placing = geometry.placing(setup)
+    solid = placing.part
+    everything = STRATEGIES[operation.params.strategy].sees == "all"
+    faces = list(range(len(solid.faces))) if everything else geometry.seen_in(setup)
+    near = _reached_box(geometry, operation)
+    if near is None:
+        return sorted(str(face_signature(solid.faces[f])) for f in faces)
+    return sorted(str(s) for s in signatures_near(solid, faces, placing.frame, near))
+
+
+def _reached_box(geometry: Geometry, operation: Operation) -> Points | None:
+    """Lowest and highest corner (in the plane) that the tool of an operation on picked geometry reaches; None where it
+    may be anywhere."""
+    if operation.params.picks().whole:
+        return None
+    faces, edges = picked_faces(geometry, operation), picked_edges(geometry, operation)
+    if not faces + edges:
+        return None
+    placing = geometry.placing(geometry.job.setup(operation.setup))
+    part = placing.part
+    boxes = [np.asarray(face_box(part.faces[i], placing.frame)) for i in faces]
+    boxes += [
+        np.array([p.min(axis=0), p.max(axis=0)]) for p in (placing.frame.to_local(part.edges[i].points) for i in edges)
+    ]
+    low = np.min([b[0] for b in boxes], axis=0)[:2]
+    high = np.max([b[1] for b in boxes], axis=0)[:2]
+    overlap = getattr(operation.params, "overlap_mm", 0.0)
+    reach = 2.0 * geometry.job.tool(operation.tool).cutter.diameter_mm + overlap
+    return np.array([low - reach, high + reach])
+
+
+def sketch_look(geometry: Geometry, operation: Operation) -> Any:
+    """The curves, single places and heights of the sketches that an operation uses; None where it uses none."""
+    ids = operation.params.picks().sketches
+    if not ids:
+        return None
+    used = [next((s for s in geometry.job.sketches if s.id == i), None) for i in ids]
+    levels = [[s.level_mm, [i for i in s.items if i.kind == "point"]] for s in used if s is not None]
+    curves = [c for i in ids for own in geometry.sketch(i).values() for c in own]
+    return [[[np.round(c.points, 9).tolist(), np.round(c.bulges, 9).tolist(), c.closed] for c in curves], levels]
