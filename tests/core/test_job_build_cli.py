@@ -14,7 +14,6 @@ from fenrik.core.job import parse_job, zero_points
 from fenrik.core.keys import key_of
 from fenrik.core.placing import Placing
 from fenrik.core.posting import read_program
-from fenrik.core.progress import Cancelled
 from fenrik.core.store import MemoryStore
 from fenrik.demo import demo_job, demo_model
 from fenrik.demo.modelling import write_step
@@ -99,9 +98,9 @@ def test_nothing_is_computed_twice_and_cancel_leaves_nothing_half(folder):
 
     def stop(fraction, _words):
         if fraction > 0.3:
-            raise Cancelled
+            raise KeyboardInterrupt
 
-    with pytest.raises(Cancelled):
+    with pytest.raises(KeyboardInterrupt):
         cancelled.compute(cancelled.job.setups[0], progress=stop)
     cancelled.compute(cancelled.job.setups[0])
     assert cancelled.store == build.store

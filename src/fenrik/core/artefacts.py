@@ -42,7 +42,8 @@ def unpack_programs(data: bytes) -> list[Program]:
 
 
 def pack_proof(proof: Proof, zero: Points) -> bytes:
-    motions = proof.motions
+    run = proof.run
+    motions = run.motions
     meta = {
         "findings": [f.model_dump() for f in proof.findings],
         "deviation": proof.deviation.model_dump(),
@@ -54,7 +55,7 @@ def pack_proof(proof: Proof, zero: Points) -> bytes:
             for n in dict.fromkeys(motions.operation.tolist())
         },
         "zero": zero.tolist(),
-        "operations_in_order": [n for n, _ in proof.stocks],
+        "operations_in_order": [n for n, _ in run.stocks],
     }
     path = motions.path
     return pack(
@@ -74,7 +75,7 @@ def pack_proof(proof: Proof, zero: Points) -> bytes:
         line=motions.line,
         seconds=motions.seconds,
         rpm=motions.rpm,
-        removed=proof.removed_mm3,
-        engagement=proof.engagement_deg,
-        clearance=proof.clearance_mm,
+        removed=run.removed_mm3,
+        engagement=run.engagement_deg,
+        clearance=run.clearance_mm,
     )

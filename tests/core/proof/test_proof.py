@@ -1,5 +1,8 @@
 """The proof on parts with planted mistakes."""
 
+import re
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -7,10 +10,13 @@ from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.machines import Machine
 from fenrik.core.posting import PostedOperation, Program, load_dialects, post_programs
 from fenrik.core.proof import ProofInputs, ProofSettings, prove
+from fenrik.core.proof.checks.program import check as check_program
 from fenrik.core.proof.motions import read_motions
+from fenrik.core.proof.run import Run
+from fenrik.core.sketches import Curve
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.stock import Stock
-from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, Toolpath
+from fenrik.core.toolpath import Feeds, Kind, MotionLimits, PathBuilder, Toolpath
 from fenrik.core.tools import FlatCutter, HolderSection, Tool
 
 FLAT = FlatCutter(diameter_mm=6, flute_length_mm=12)
@@ -54,11 +60,11 @@ def run(pocket, path, tool=None, machine=None, tolerance=0.02, dialect="Plain IS
 def test_a_good_program_has_no_findings(pocket, dialect):
     proof = run(pocket, pocket_path(10.0), dialect=dialect)
     assert proof.findings == []
-    assert proof.motions.apart_mm <= 0.0005 + 1e-9
+    assert proof.run.motions.apart_mm <= 0.0005 + 1e-9
     assert proof.by_operation[10].worst_gouge_mm < 1e-6
     # Only the pocket's corners, which a round tool cannot reach, keep material.
     assert proof.deviation.max_mm == pytest.approx(3 - 3 / np.sqrt(2), abs=0.5)
-    assert proof.removed_mm3.sum() == pytest.approx(10 * (34 * 14 + 2 * 3 * 34 + 2 * 3 * 14 + np.pi * 9), rel=0.03)
+    assert proof.run.removed_mm3.sum() == pytest.approx(10 * (34 * 14 + 2 * 3 * 34 + 2 * 3 * 14 + np.pi * 9), rel=0.03)
 
 
 def test_planted_gouge_and_excess_are_measured(pocket):
@@ -96,7 +102,7 @@ def test_holder_shank_and_near_miss(pocket):
     )
     assert {f.kind for f in near.findings} == {"near miss"}
     assert near.findings[0].severity == "attention"
-    assert near.clearance_mm.min() == pytest.approx(1.0, abs=1e-6)
+    assert near.run.clearance_mm.min() == pytest.approx(1.0, abs=1e-6)
     touch = run(
         pocket,
         pocket_path(10.0),
@@ -119,9 +125,9 @@ def test_machine_limits(pocket):
 
 def test_time_and_columns(pocket):
     proof = run(pocket, pocket_path(10.0), machine=Machine(name="M", tool_change_s=9))
-    assert proof.motions.seconds.sum() > 9 + proof.motions.path.cut_length_mm() / 1000 * 60
-    assert len(proof.removed_mm3) == len(proof.motions.path) == len(proof.times)
-    assert np.all(np.diff(proof.times) >= 0)
+    assert proof.run.motions.seconds.sum() > 9 + proof.run.motions.path.cut_length_mm() / 1000 * 60
+    assert len(proof.run.removed_mm3) == len(proof.run.motions.path) == len(proof.run.times)
+    assert np.all(np.diff(proof.run.times) >= 0)
 
 
 def test_arcs_of_every_plane_come_back_as_they_were_written():
@@ -142,3 +148,55 @@ def test_arcs_of_every_plane_come_back_as_they_were_written():
         expect[flat] = 0
         assert size.tolist() == pytest.approx(expect.tolist(), abs=3e-3)
         assert motions.path.lengths()[-1] == pytest.approx(1.5 * np.pi * 5)
+
+
+def arc_path():
+    b = PathBuilder(Feeds(1000, 300, 2000), 40.0, 30.0)
+    b.travel(20.0, 20.0, 21.0)
+    b.enter(np.array([20.0, 20, 12]))
+    b.next_pass()
+    b.follow(Curve(np.array([[20.0, 20], [32, 20]]), np.array([-1.0]), False), Kind.CUT)  # half a circle to the right
+    b.cut(np.array([[40.0, 20, 12]]))
+    return b.finish()
+
+
+def spoilt(change):
+    """The findings of a program of which a word was changed after it was posted."""
+    tool = Tool(number=3, cutter=FLAT, stick_out_mm=30)
+    zero = np.array([30.0, 20.0, 20.0])
+    (program,) = post_programs(
+        load_dialects()["Plain ISO"], [PostedOperation(10, "x", tool, 8000, arc_path().moved(-zero))], "p", 54
+    )
+    text = change(program.text)
+    motions = read_motions([replace(program, text=text)], [3], zero, MotionLimits(), 5.0)
+    run = Run(replace(empty_inputs(), zero=zero), motions, Stock.box(np.zeros(3), np.array([60.0, 40, 20]), 1.0))
+    return check_program(run)
+
+
+def empty_inputs():
+    return ProofInputs(None, None, [], {}, [], {}, Machine(name="M"), np.zeros(3), ProofSettings())
+
+
+def test_a_program_that_is_as_posted_has_no_difference():
+    assert spoilt(lambda text: text) == []
+
+
+def test_the_way_round_an_arc_is_compared_and_not_only_its_ends():
+    """G3 for G2: the same end, the other half of the circle, 12 mm away in the middle."""
+    (found,) = spoilt(lambda text: text.replace(b"G2 X2.", b"G3 X2."))
+    assert found.kind == "program differs"
+    assert found.severity == "fault"
+    assert found.amount == pytest.approx(12.0, abs=0.01)
+    assert found.motion is not None
+
+
+def test_a_line_in_place_of_an_arc_is_told():
+    (found,) = spoilt(
+        lambda text: re.sub(rb"G[23]( ?X[-\d.]+)?( ?Y[-\d.]+)? ?I[-\d.]+( ?J[-\d.]+)?", rb"G1\1\2", text, count=1)
+    )
+    assert found.amount == pytest.approx(6.0, abs=0.01)
+
+
+def test_a_missing_line_is_told():
+    (found,) = spoilt(lambda text: text.replace(b"\nZ1.\n", b"\n(gone)\n"))
+    assert found.amount == pytest.approx(19.0)  # the tool stands where it stood, 19 mm over where the path has it

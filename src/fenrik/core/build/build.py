@@ -37,7 +37,7 @@ from fenrik.core.tools import Assembly, cutting_profile
 STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 4, 6, 9
 FLATTEN_MM = 0.002
 STOCK_CODE, PROGRAM_CODE, PROOF_CODE = (
-    kernels_behind(f"fenrik.core.{name}") for name in ("stock.cut", "posting.writing", "proof.run")
+    kernels_behind(f"fenrik.core.{name}") for name in ("stock.cut", "posting.writing", "proof.prove")
 )
 """Sources of the kernels behind these artefacts; keys change with them."""
 
@@ -268,7 +268,7 @@ class Build(Geometry):
 
         def make() -> bytes:
             proof = prove(self.proof_inputs(setup), progress)
-            for number, stock in proof.stocks:
+            for number, stock in proof.run.stocks:
                 self.store.put(self._proof_stock_key(setup, number), "stock", stock.to_bytes())
             return pack_proof(proof, self.zero(setup))
 

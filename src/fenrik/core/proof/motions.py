@@ -11,6 +11,7 @@ from fenrik.core.frames import Points
 from fenrik.core.posting import Program, ReadBack, read_program, rows_of_lines
 from fenrik.core.toolpath import Kind, Motion, MotionLimits, Toolpath, motion_times
 
+SHARES = (0.0, 0.25, 0.5, 0.75, 1.0)
 PLANE_NORMALS = np.array([[0.0, 0.0, 1.0], [0.0, 1.0, 0.0], [1.0, 0.0, 0.0]])
 """Normals of the planes G17, G18, G19 (ISO 6983-1): arcs turn right-handed about them under G3."""
 
@@ -25,7 +26,8 @@ class ProgramMotions:
         operation, tool, program, line: (n,) which each motion belongs to.
         seconds: (n,) time of each motion, tool changes and dwell included.
         rpm: (n,) spindle speed in force.
-        apart_mm: largest distance between a posted place and the same place of the path.
+        apart: (n,) how far each strays from its counterpart of the path; NaN where it has none.
+        missing: how many motions of the path are not in the programs.
     """
 
     path: Toolpath
@@ -36,7 +38,13 @@ class ProgramMotions:
     line: NDArray[np.int64]
     seconds: Points
     rpm: Points
-    apart_mm: float
+    apart: Points
+    missing: int = 0
+
+    @property
+    def apart_mm(self) -> float:
+        """Largest distance between program and path; infinite where a motion is missing."""
+        return float("inf") if self.missing else float(np.nanmax(self.apart, initial=0.0))
 
 
 def read_motions(
@@ -50,17 +58,17 @@ def read_motions(
         zero: the work zero in the frame of the stock.
     """
     pieces = []
-    apart = 0.0
     for number, (program, tool) in enumerate(zip(programs, tools, strict=True)):
         read = read_program(program.text, tool, program.radii_mm)
-        apart = max(apart, _apart(program, read))
         pieces.append(_one(program, read, number, zero, limits, tool_change_s))
     if not pieces:
         none, rows, lines = np.zeros(0), np.zeros(0, np.int32), np.zeros(0, np.int64)
-        return ProgramMotions(Toolpath.empty(), np.zeros(0, bool), rows, rows, rows, lines, none, none, 0.0)
-    names = [n for n in ProgramMotions.__dataclass_fields__ if n not in ("path", "apart_mm")]
+        return ProgramMotions(Toolpath.empty(), np.zeros(0, bool), rows, rows, rows, lines, none, none, none)
+    names = [n for n in ProgramMotions.__dataclass_fields__ if n not in ("path", "missing")]
     joined = {n: np.concatenate([getattr(p, n) for p in pieces]) for n in names}
-    return ProgramMotions(path=Toolpath.joined([p.path for p in pieces]), apart_mm=apart, **joined)
+    return ProgramMotions(
+        path=Toolpath.joined([p.path for p in pieces]), missing=sum(p.missing for p in pieces), **joined
+    )
 
 
 def _one(
@@ -89,6 +97,7 @@ def _one(
     path = Toolpath.plain(read.point[whole] + zero, motion, read.centre[whole] + zero, kinds, read.feed[whole])
     path.spindle[:] = read.spindle[whole]
     path.normal[:] = PLANE_NORMALS[read.plane[whole] - 17]
+    apart, missing = _apart(program, path.moved(-zero), line)
     begins = np.flatnonzero(fresh)
     seconds = np.zeros(n)
     for a, b in zip(begins, [*begins[1:], n], strict=True):
@@ -105,21 +114,36 @@ def _one(
         line,
         seconds + read.seconds[whole],
         read.rpm[whole],
-        0.0,
+        apart,
+        missing,
     )
 
 
-def _apart(program: Program, read: ReadBack) -> float:
-    """Largest difference between the path and what the interpreter made of it (infinite where a line is missing)."""
-    worst = 0.0
-    for lines, path in zip(program.line_of_motion, program.paths, strict=True):
-        row = rows_of_lines(lines, read.line)
-        if len(row) == 0:
+def _apart(program: Program, path: Toolpath, line: NDArray[np.int64]) -> tuple[Points, int]:
+    """How far each motion strays from its counterpart of the path, (n,) with NaN where it has none, and how many
+    motions of the path are missing.
+
+    Both are looked at after the same shares of each motion: so a line in place of an arc, or an arc the other way
+    round, is told too.
+    """
+    apart, missing = np.full(len(path), np.nan), 0
+    for lines, written in zip(program.line_of_motion, program.paths, strict=True):
+        row = rows_of_lines(lines, line)
+        there = np.flatnonzero(row >= 0)
+        missing += len(written) - len(there)
+        if len(there) == 0:
             continue
-        if row.min() < 0:
-            return float("inf")
-        worst = max(worst, float(np.abs(read.point[row] - path.point).max()))
-    return worst
+        worst = np.abs(path.point[row[there]] - written.point[there]).max(axis=1)
+        # Between the ends only where a motion begins where its counterpart does.
+        whole = there[(there > 0) & (row[there] > 0)]
+        whole = whole[row[whole - 1] == row[whole] - 1]
+        for share in SHARES:
+            t = np.full(len(whole), share)
+            away = np.linalg.norm(path.places(row[whole], t) - written.places(whole, t), axis=1)
+            at = np.searchsorted(there, whole)
+            worst[at] = np.maximum(worst[at], away)
+        apart[row[there]] = worst
+    return apart, missing
 
 
 def starts_of(motions: ProgramMotions) -> Points:

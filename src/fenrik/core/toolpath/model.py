@@ -154,6 +154,21 @@ class Toolpath:
         turn = np.where(turn <= 1e-9, turn + 2 * np.pi, turn)
         return turn, np.linalg.norm(a, axis=1), np.einsum("ij,ij->i", end - start, normal), a
 
+    def places(self, rows: NDArray[np.int64], share: Points) -> Points:
+        """Where motions are after a share (0 to 1) of each, (n, 3); along arcs the angle counts."""
+        start = self.starts()[rows]
+        found = start + share[:, None] * (self.point[rows] - start)
+        bent = np.flatnonzero(self.motion[rows])
+        if len(bent):
+            row, t = rows[bent], share[bent]
+            sweep, _, climb, spoke = self._arcs(row, start[bent])
+            angle = sweep * t * np.where(self.motion[row] == Motion.ARC_CW, -1.0, 1.0)
+            normal = self.normal[row]
+            turned = np.cos(angle)[:, None] * spoke + np.sin(angle)[:, None] * np.cross(normal, spoke)
+            # From the start's own height over the arc's plane, evenly along the normal.
+            found[bent] = start[bent] - spoke + turned + (climb * t)[:, None] * normal
+        return found
+
     def flattened(self, tolerance_mm: float) -> tuple[Toolpath, NDArray[np.int64]]:
         """Arcs as chords within `tolerance_mm`; also which motion of this path each new motion comes from.
 
@@ -163,8 +178,7 @@ class Toolpath:
         source = np.arange(len(self))
         if len(arcs) == 0:
             return self, source
-        start = self.starts()
-        sweep, radius, climb, spoke = self._arcs(arcs, start[arcs])
+        sweep, radius, _, _ = self._arcs(arcs, self.starts()[arcs])
         step = 2 * np.arccos(np.maximum(1 - tolerance_mm / np.maximum(radius, tolerance_mm), -1.0))
         count = np.ones(len(self), np.int64)
         count[arcs] = np.maximum(np.ceil(sweep / np.maximum(step, 1e-4)), 1)
@@ -172,22 +186,12 @@ class Toolpath:
         share = (np.arange(len(source)) - np.repeat(np.cumsum(count) - count, count) + 1) / count[source]
         flat = self.rows(source)
         point = flat.point.copy()
-        which = np.full(len(self), -1)
-        which[arcs] = np.arange(len(arcs))
-        k = which[source]
-        inner = (k >= 0) & (share < 1.0)
-        if inner.any():
-            k, t, row = k[inner], share[inner], source[inner]
-            angle = sweep[k] * t * np.where(self.motion[row] == Motion.ARC_CW, -1.0, 1.0)
-            normal, a = self.normal[row], spoke[k]
-            turned = np.cos(angle)[:, None] * a + np.sin(angle)[:, None] * np.cross(normal, a)
-            # From the start's own height over the arc's plane, evenly along the normal.
-            foot = start[row] - a
-            point[inner] = foot + turned + (climb[k] * t)[:, None] * normal
+        inner = (count[source] > 1) & (share < 1.0)
+        point[inner] = self.places(source[inner], share[inner])
         axis = flat.axis.copy()
         if inner.any() and not np.array_equal(self.axis[1:], self.axis[:-1]):
             before = np.vstack([self.axis[:1], self.axis[:-1]])
-            turning = Poses(start, self.point, before, self.axis, np.arange(len(self)))
+            turning = Poses(self.starts(), self.point, before, self.axis, np.arange(len(self)))
             axis[inner] = turning.axis_at(source[inner], share[inner])
         last = np.append(source[1:] != source[:-1], True)
         return replace(

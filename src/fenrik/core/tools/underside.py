@@ -30,6 +30,12 @@ class Underside:
     elements: Points
     radius_mm: float
 
+    def grown(self, offset_mm: float) -> Underside:
+        """The same grown on all sides, its tip put back to 0: it touches where the body comes within the offset."""
+        if offset_mm <= 0:
+            return self
+        return Underside(_grown(self.elements, offset_mm), self.radius_mm + offset_mm)
+
 
 def underside_of(profile: Profile, offset_mm: float = 0.0) -> Underside:
     """The one underside of a profile, grown by an offset on all sides (its tip put back to 0) for an allowance.
@@ -44,8 +50,7 @@ def underside_of(profile: Profile, offset_mm: float = 0.0) -> Underside:
             "has an end that is not a single convex body, which this strategy cannot use.",
             "Choose a flat, ball, bull-nose, tapered, chamfer or barrel cutter, or a drill.",
         )
-    one = found[0]
-    return one if offset_mm <= 0 else Underside(_grown(one.elements, offset_mm), one.radius_mm + offset_mm)
+    return found[0].grown(offset_mm)
 
 
 def undersides_of(profile: Profile) -> list[Underside]:

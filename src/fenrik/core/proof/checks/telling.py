@@ -1,0 +1,57 @@
+"""What checks share: stretches of motions, and findings that know their motion, line, time and place."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrik.core.findings import Finding
+from fenrik.core.proof.run import Run
+
+MAX_FINDINGS_OF_A_KIND = 50
+CONTACT_MM = 1e-6
+
+
+def runs_of(index: NDArray) -> list[NDArray]:
+    """Stretches of numbers in a row."""
+    if len(index) == 0:
+        return []
+    return np.split(index, np.flatnonzero(np.diff(index) > 1) + 1)
+
+
+def finding_at(run: Run, motion: int, **rest: Any) -> Finding:
+    """A finding at a motion; its place is the motion's end where none is given."""
+    motions = run.motions
+    place = motions.path.point[motion] - run.inputs.zero
+    return Finding(
+        **{
+            "operation": int(motions.operation[motion]),
+            "motion": int(motion),
+            "line": int(motions.line[motion]),
+            "time_s": float(run.times[motion]),
+            "place": tuple(float(v) for v in place),
+            **rest,
+        }
+    )
+
+
+def taken(run: Run, rows: NDArray, kind: str, message: str, advice: str) -> list[Finding]:
+    """A finding for each stretch of motions that took material and should not; the volume goes into the message."""
+    bad = rows[run.removed_mm3[rows] > 1e-3 * run.inputs.stock.lattice.cell_mm**2]
+    return [
+        finding_at(
+            run,
+            stretch[run.removed_mm3[stretch].argmax()],
+            kind=kind,
+            severity="fault",
+            amount=float(run.removed_mm3[stretch].sum()),
+            unit="mm³",
+            count=len(stretch),
+            bodies=["cutter", "stock"],
+            message=message.format(run.removed_mm3[stretch].sum()),
+            advice=advice,
+        )
+        for stretch in runs_of(bad)[:MAX_FINDINGS_OF_A_KIND]
+    ]

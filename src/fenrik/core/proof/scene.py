@@ -1,0 +1,56 @@
+"""What a proof is about: programs, tools, stock, part, fixtures and machine, and what results are held against."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from fenrik.core.contact.distance import DistanceIndex
+from fenrik.core.frames import Points
+from fenrik.core.machines import Machine
+from fenrik.core.posting import Program
+from fenrik.core.solids.model import Mesh
+from fenrik.core.stock import Stock
+from fenrik.core.tools import Tool
+
+
+class ProofSettings(BaseModel):
+    """What the proof holds results against."""
+
+    model_config = ConfigDict(extra="forbid")
+    near_miss_mm: float = Field(
+        default=2.0,
+        ge=0,
+        le=50,
+        title="Near-miss limit",
+        description="A holder closer to the stock than this is reported",
+        json_schema_extra={"unit": "mm"},
+    )
+    band_mm: float = Field(
+        default=0.1,
+        gt=0,
+        le=10,
+        title="Deviation band",
+        description="Deviation within this counts as in tolerance",
+        json_schema_extra={"unit": "mm"},
+    )
+
+
+@dataclass(frozen=True)
+class ProofInputs:
+    """All in the setup's frame; `zero` is its work zero there, `on_table` the zero's place from the table's middle,
+    `table` the height of the table's top where it is known."""
+
+    stock: Stock
+    part: DistanceIndex
+    programs: list[Program]
+    tools: dict[int, Tool]
+    first_tools: list[int]
+    tolerances: dict[int, float]
+    machine: Machine
+    zero: Points
+    settings: ProofSettings
+    fixtures: Mesh | None = None
+    on_table: tuple[float, float] | None = None
+    table: float | None = None
