@@ -48,7 +48,7 @@ def pack_proof(proof: Proof, zero: Points) -> bytes:
         "findings": [f.model_dump() for f in proof.findings],
         "deviation": proof.deviation.model_dump(),
         "by_operation": {str(k): v.model_dump() for k, v in proof.by_operation.items()},
-        "program_vs_path_mm": motions.apart_mm,
+        "program_vs_path_mm": float("inf") if motions.missing else motions.ends_apart_mm,
         "time_s": float(motions.seconds.sum()),
         "time_by_operation": {
             str(n): float(motions.seconds[motions.operation == n].sum())

@@ -60,7 +60,7 @@ def run(pocket, path, tool=None, machine=None, tolerance=0.02, dialect="Plain IS
 def test_a_good_program_has_no_findings(pocket, dialect):
     proof = run(pocket, pocket_path(10.0), dialect=dialect)
     assert proof.findings == []
-    assert proof.run.motions.apart_mm <= 0.0005 + 1e-9
+    assert proof.run.motions.ends_apart_mm <= 0.0005 + 1e-9
     assert proof.by_operation[10].worst_gouge_mm < 1e-6
     # Only the pocket's corners, which a round tool cannot reach, keep material.
     assert proof.deviation.max_mm == pytest.approx(3 - 3 / np.sqrt(2), abs=0.5)

@@ -12,11 +12,8 @@ from fenrik.core.build.picks import picked_faces
 from fenrik.core.frames import Points
 from fenrik.core.job import Operation
 from fenrik.core.recognise.features import Chamfer, Feature, Hole, HoleStep, OuterProfile, Pocket, Vector
-from fenrik.core.strategies.back_boring import BackBoring
-from fenrik.core.strategies.drilling import Drilling
-from fenrik.core.strategies.facing import Facing
-from fenrik.core.strategies.level_roughing import LevelRoughing
 from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.strategies.targets import OutlineTarget
 
 ALONG = 1 - 1e-6
@@ -92,22 +89,23 @@ def what_is_made(build: Build) -> Made:
         if not operation.enabled or build.job.setup(operation.setup).makes:
             continue
         params = operation.params
-        if isinstance(params, Facing):
+        makes = STRATEGIES[params.strategy].makes(params)
+        if makes == "the top":
             faced.add(operation.setup)
-        if isinstance(params, LevelRoughing) and params.allowance_mm == 0 and params.floor_allowance_mm == 0:
+        if makes == "all from above":
             roughed.append(build.frame(build.job.setup(operation.setup)).rotation[:, 2])
+        if makes == "far bores":
+            faces |= _bored_back(build, operation)
+        elif makes in ("what is picked", "the top"):
+            faces |= set(picked_faces(build, operation))
         if isinstance(params, TargetParams):
             outlined |= any(isinstance(t, OutlineTarget) for t in params.targets)
-            if isinstance(params, BackBoring):
-                faces |= _bored_back(build, operation)
-            elif not (isinstance(params, Drilling) and params.cycle == "spot"):
-                faces |= set(_faces_of(build, operation))
     return Made(frozenset(faces), roughed, outlined, frozenset(faced))
 
 
 def _bored_back(build: Build, operation: Operation) -> set[int]:
     """Faces of the far counterbores of the holes that a row bores back, whichever of their faces it names."""
-    picked = set(_faces_of(build, operation))
+    picked = set(picked_faces(build, operation))
     up = build.frame(build.job.setup(operation.setup)).rotation[:, 2]
     holes = [from_side(h, up) for h in build.recognition().holes if picked & set(h.faces)]
     return {f for h in holes for s in far_bores(h) for f in s.faces}
@@ -138,12 +136,6 @@ def coverage(build: Build) -> Coverage:
     made = what_is_made(build)
     left = [f for f in features if not made.covers(f)]
     return Coverage(features=len(features), uncovered=[as_uncovered(f) for f in left])
-
-
-def _faces_of(build: Build, operation: Operation) -> list[int]:
-    params = operation.params
-    assert isinstance(params, TargetParams)
-    return picked_faces(build, operation)
 
 
 def as_uncovered(feature: Feature, why: str = "") -> Uncovered:

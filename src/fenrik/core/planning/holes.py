@@ -11,11 +11,8 @@ from fenrik.core.planning.route import propose_route
 from fenrik.core.recipe import HoleChoice, HoleWay
 from fenrik.core.recognise.features import Hole
 from fenrik.core.solids import Solid, find_faces, reference_to
-from fenrik.core.strategies.back_boring import BackBoring
-from fenrik.core.strategies.bore_milling import BoreMilling
-from fenrik.core.strategies.drilling import Drilling
+from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.strategies.targets import FacesTarget
-from fenrik.core.strategies.thread_milling import ThreadMilling
 from fenrik.core.tools import Tool
 
 
@@ -61,7 +58,7 @@ def _bore(hole: Hole) -> int:
 def _without(solid: Solid, operation: Operation, faces: set[int]) -> Operation | None:
     """A row that makes holes, without some faces: itself where it has none of them, None where nothing stays."""
     params = operation.params
-    if not isinstance(params, Drilling | BoreMilling | BackBoring | ThreadMilling):
+    if not STRATEGIES[params.strategy].for_holes:
         return operation
     targets: list[Any] = []
     hit = False

@@ -3,37 +3,16 @@
 from __future__ import annotations
 
 from itertools import pairwise
-from typing import Any
 
 from pydantic import BaseModel
 
 from fenrik.core.job import Job, Operation, Setup
 from fenrik.core.keys import key_of
 from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.registry import STRATEGIES
 
-RANK = {
-    "facing": 0,
-    "level roughing": 1,
-    "pocket clearing": 2,
-    "slot": 2,
-    "contour": 3,
-    "parallel finishing": 4,
-    "engraving": 6,
-    "edge chamfer": 7,
-}
-HOLE_RANK = {
-    "spot": 0,
-    "drill": 1,
-    "peck": 1,
-    "chip-break": 1,
-    "deep hole": 1,
-    "bore milling": 2,
-    "ream": 3,
-    "bore": 3,
-    "bore, stop": 3,
-}
-LAST_HOLE_RANK = 4
-HOLE_STRATEGIES = ("drilling", "bore milling", "back boring", "thread milling")
+CLEARED, CONTOURED, MARKED = 2, 3, 6
+"""Stages of strategies that this order speaks of."""
 
 
 class Reordering(BaseModel):
@@ -104,22 +83,17 @@ def _changes(rows: list[Operation], held: int | None, wanted: int | None) -> int
 
 def _must_precede(first: Operation, second: Operation) -> bool:
     """Whether two rows that stand in this order must stay in it."""
-    a, b = first.params.strategy, second.params.strategy
     if first.instance is not None and second.instance is not None and first.instance != second.instance:
         return False
-    if "facing" in (a, b) or "parallel finishing" in (a, b) or "level roughing" in (a, b):
+    a, b = (STRATEGIES[o.params.strategy] for o in (first, second))
+    if a.everywhere or b.everywhere:
         return True
-    holes = [s in HOLE_STRATEGIES for s in (a, b)]
-    if all(holes):
-        return _hole_rank(first.params) != _hole_rank(second.params) and _share(first, second)
-    if any(holes):
+    if a.for_holes and b.for_holes:
+        return a.in_hole(first.params) != b.in_hole(second.params) and _share(first, second)
+    if a.for_holes or b.for_holes:
         # A hole in the floor of a pocket waits for the pocket.
-        return RANK.get(a, 5) < 3 or RANK.get(b, 5) < 3
-    return _share(first, second) or RANK.get(a, 5) == RANK.get(b, 5) == 2 or RANK.get(b, 5) >= 6
-
-
-def _hole_rank(params: Any) -> int:
-    return HOLE_RANK.get(getattr(params, "cycle", params.strategy), LAST_HOLE_RANK)
+        return a.stage < CONTOURED or b.stage < CONTOURED
+    return _share(first, second) or a.stage == b.stage == CLEARED or b.stage >= MARKED
 
 
 def _share(first: Operation, second: Operation) -> bool:

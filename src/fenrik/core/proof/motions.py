@@ -26,7 +26,8 @@ class ProgramMotions:
         operation, tool, program, line: (n,) which each motion belongs to.
         seconds: (n,) time of each motion, tool changes and dwell included.
         rpm: (n,) spindle speed in force.
-        apart: (n,) how far each strays from its counterpart of the path; NaN where it has none.
+        apart: (n,) how far each strays anywhere from its counterpart of the path; NaN where it has none.
+        ends_apart_mm: how far a posted place strays from the same place of the path at most.
         missing: how many motions of the path are not in the programs.
     """
 
@@ -39,12 +40,8 @@ class ProgramMotions:
     seconds: Points
     rpm: Points
     apart: Points
+    ends_apart_mm: float = 0.0
     missing: int = 0
-
-    @property
-    def apart_mm(self) -> float:
-        """Largest distance between program and path; infinite where a motion is missing."""
-        return float("inf") if self.missing else float(np.nanmax(self.apart, initial=0.0))
 
 
 def read_motions(
@@ -64,10 +61,13 @@ def read_motions(
     if not pieces:
         none, rows, lines = np.zeros(0), np.zeros(0, np.int32), np.zeros(0, np.int64)
         return ProgramMotions(Toolpath.empty(), np.zeros(0, bool), rows, rows, rows, lines, none, none, none)
-    names = [n for n in ProgramMotions.__dataclass_fields__ if n not in ("path", "missing")]
+    names = [n for n in ProgramMotions.__dataclass_fields__ if n not in ("path", "ends_apart_mm", "missing")]
     joined = {n: np.concatenate([getattr(p, n) for p in pieces]) for n in names}
     return ProgramMotions(
-        path=Toolpath.joined([p.path for p in pieces]), missing=sum(p.missing for p in pieces), **joined
+        path=Toolpath.joined([p.path for p in pieces]),
+        ends_apart_mm=max(p.ends_apart_mm for p in pieces),
+        missing=sum(p.missing for p in pieces),
+        **joined,
     )
 
 
@@ -97,7 +97,7 @@ def _one(
     path = Toolpath.plain(read.point[whole] + zero, motion, read.centre[whole] + zero, kinds, read.feed[whole])
     path.spindle[:] = read.spindle[whole]
     path.normal[:] = PLANE_NORMALS[read.plane[whole] - 17]
-    apart, missing = _apart(program, path.moved(-zero), line)
+    apart, ends, missing = _apart(program, path.moved(-zero), line)
     begins = np.flatnonzero(fresh)
     seconds = np.zeros(n)
     for a, b in zip(begins, [*begins[1:], n], strict=True):
@@ -115,18 +115,19 @@ def _one(
         seconds + read.seconds[whole],
         read.rpm[whole],
         apart,
+        ends,
         missing,
     )
 
 
-def _apart(program: Program, path: Toolpath, line: NDArray[np.int64]) -> tuple[Points, int]:
-    """How far each motion strays from its counterpart of the path, (n,) with NaN where it has none, and how many
-    motions of the path are missing.
+def _apart(program: Program, path: Toolpath, line: NDArray[np.int64]) -> tuple[Points, float, int]:
+    """How far each motion strays from its counterpart of the path, (n,) with NaN where it has none; how far their ends
+    stray at most; and how many motions of the path are missing.
 
     Both are looked at after the same shares of each motion: so a line in place of an arc, or an arc the other way
     round, is told too.
     """
-    apart, missing = np.full(len(path), np.nan), 0
+    apart, ends, missing = np.full(len(path), np.nan), 0.0, 0
     for lines, written in zip(program.line_of_motion, program.paths, strict=True):
         row = rows_of_lines(lines, line)
         there = np.flatnonzero(row >= 0)
@@ -134,6 +135,7 @@ def _apart(program: Program, path: Toolpath, line: NDArray[np.int64]) -> tuple[P
         if len(there) == 0:
             continue
         worst = np.abs(path.point[row[there]] - written.point[there]).max(axis=1)
+        ends = max(ends, float(worst.max()))
         # Between the ends only where a motion begins where its counterpart does.
         whole = there[(there > 0) & (row[there] > 0)]
         whole = whole[row[whole - 1] == row[whole] - 1]
@@ -143,7 +145,7 @@ def _apart(program: Program, path: Toolpath, line: NDArray[np.int64]) -> tuple[P
             at = np.searchsorted(there, whole)
             worst[at] = np.maximum(worst[at], away)
         apart[row[there]] = worst
-    return apart, missing
+    return apart, ends, missing
 
 
 def starts_of(motions: ProgramMotions) -> Points:

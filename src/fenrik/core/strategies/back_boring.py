@@ -274,4 +274,5 @@ STRATEGY = Strategy(
     needs=(*IN_PLACE, "mesh"),
     cutters=("back boring bar",),
     sees="all",
+    makes=lambda params: "far bores",
 )

@@ -140,4 +140,5 @@ STRATEGY = Strategy(
     group="Holes",
     needs=IN_PLACE,
     cutters=(*mills("flat", "bull-nose"), "slotting cutter", "lollipop"),
+    in_hole=lambda params: 2,
 )

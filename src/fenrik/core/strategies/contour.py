@@ -490,4 +490,5 @@ STRATEGY = Strategy(
     version=4,
     group="Faces and pockets",
     cutters=(*mills("flat", "bull-nose"), *UNDERCUTTING),
+    stage=3,
 )

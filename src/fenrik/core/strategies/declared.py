@@ -13,6 +13,10 @@ from fenrik.core.tools import Cutter
 
 Group = Literal["Faces and pockets", "Holes", "Edges and marks", "Free shapes"]
 """Groups of the menu, in its order."""
+LAST_IN_HOLE = 4
+
+Makes = Literal["what is picked", "all from above", "the top", "far bores", "nothing"]
+"""What is finished when an operation is done, for saying what is left over."""
 
 THREAD_SHARE = 0.65
 MILLS = (
@@ -37,6 +41,14 @@ def thread_depth(params: Any, cutter: Cutter) -> float:
     return THREAD_SHARE * float(getattr(cutter, "pitch_mm", 0.0))
 
 
+def _what_is_picked(params: Any) -> Makes:
+    return "what is picked"
+
+
+def _last(params: Any) -> int:
+    return LAST_IN_HOLE
+
+
 @dataclass(frozen=True)
 class Strategy:
     """One way in which an operation makes its path.
@@ -50,6 +62,10 @@ class Strategy:
         cutters: kinds that it takes, those that suit it best first.
         needs: what it looks at, and so what its path goes out of date with (see `given.py`).
         sees: faces that its path may depend on: those that can be seen along the tool axis, or all.
+        stage: when it is due among the rows of a setup, from 0 (before all) to 7 (at the end).
+        everywhere: whether it may touch any part of the workpiece, so that no other row may overtake it.
+        in_hole: its turn among rows on one hole, from 0 (spotting) on.
+        makes: what is finished when it is done.
         meant_depth_mm: how far it goes into the model on purpose (threads, broken edges, engraving).
     """
 
@@ -61,10 +77,18 @@ class Strategy:
     needs: tuple[Need, ...] = ON_PICKED
     sees: Literal["from above", "all"] = "from above"
     meant_depth_mm: Callable[[Any, Cutter], float] = _nothing
+    stage: int = 5
+    everywhere: bool = False
+    in_hole: Callable[[Any], int] = _last
+    makes: Callable[[Any], Makes] = _what_is_picked
 
     @property
     def name(self) -> str:
         return str(self.params.model_fields["strategy"].default)
+
+    @property
+    def for_holes(self) -> bool:
+        return self.group == "Holes"
 
     @property
     def order(self) -> int:

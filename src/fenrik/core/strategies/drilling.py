@@ -16,7 +16,7 @@ from pydantic import Field
 from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.frames import Points
 from fenrik.core.strategies.common import MM, Outcome
-from fenrik.core.strategies.declared import Strategy, mills, thread_depth
+from fenrik.core.strategies.declared import LAST_IN_HOLE, Strategy, mills, thread_depth
 from fenrik.core.strategies.given import IN_PLACE, Given
 from fenrik.core.strategies.prismatic import TargetParams, Workplace, need_targets
 from fenrik.core.strategies.targets import HolePlace
@@ -318,6 +318,9 @@ def _misfit(params: Drilling, hole: HolePlace, given: Given) -> tuple[str, str] 
     return None
 
 
+IN_HOLE = {"spot": 0, "drill": 1, "peck": 1, "chip-break": 1, "deep hole": 1, "ream": 3, "bore": 3, "bore, stop": 3}
+"""Turns of the cycles among rows on one hole."""
+
 STRATEGY = Strategy(
     params=Drilling,
     run=drilling,
@@ -326,4 +329,6 @@ STRATEGY = Strategy(
     needs=(*IN_PLACE, "rpm"),
     cutters=("drill", "spot drill", "centre drill", "reamer", "tap", "boring head", *mills("flat")),
     meant_depth_mm=thread_depth,
+    in_hole=lambda params: IN_HOLE.get(params.cycle, LAST_IN_HOLE),
+    makes=lambda params: "nothing" if params.cycle == "spot" else "what is picked",
 )

@@ -154,4 +154,5 @@ STRATEGY = Strategy(
     group="Edges and marks",
     cutters=mills("chamfer mill", "spot drill", "drill", "engraving"),
     meant_depth_mm=_broken_edge,
+    stage=7,
 )

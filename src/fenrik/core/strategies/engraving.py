@@ -164,4 +164,5 @@ STRATEGY = Strategy(
     needs=IN_PLACE,
     cutters=mills("engraving", "spot drill", "drill", "chamfer mill", "ball"),
     meant_depth_mm=lambda params, cutter: params.depth_mm,
+    stage=6,
 )

@@ -165,4 +165,7 @@ STRATEGY = Strategy(
     version=3,
     group="Faces and pockets",
     cutters=mills("face mill", "flat"),
+    stage=0,
+    everywhere=True,
+    makes=lambda params: "the top",
 )

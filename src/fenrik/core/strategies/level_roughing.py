@@ -39,7 +39,7 @@ from fenrik.core.strategies.common import (
     require,
     to_points,
 )
-from fenrik.core.strategies.declared import Strategy, mills
+from fenrik.core.strategies.declared import Makes, Strategy, mills
 from fenrik.core.strategies.entering import DescentParams
 from fenrik.core.strategies.given import ON_SURFACE, Given
 from fenrik.core.strategies.level_regions import free_positions, stock_above
@@ -528,6 +528,10 @@ class _NarrowPlaces:
 __all__ = ["LevelRoughing", "flat_heights", "level_roughing", "plan_levels", "plan_passes"]
 
 
+def _makes(params: LevelRoughing) -> Makes:
+    return "all from above" if params.allowance_mm == params.floor_allowance_mm == 0 else "nothing"
+
+
 STRATEGY = Strategy(
     params=LevelRoughing,
     run=level_roughing,
@@ -535,4 +539,7 @@ STRATEGY = Strategy(
     group="Free shapes",
     needs=ON_SURFACE,
     cutters=mills("bull-nose", "flat"),
+    stage=1,
+    everywhere=True,
+    makes=_makes,
 )

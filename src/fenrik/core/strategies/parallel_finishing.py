@@ -425,4 +425,7 @@ STRATEGY = Strategy(
     group="Free shapes",
     needs=(*ON_SURFACE, "region"),
     cutters=(*mills("ball", "bull-nose"), "lollipop"),
+    stage=4,
+    everywhere=True,
+    makes=lambda params: "nothing",
 )

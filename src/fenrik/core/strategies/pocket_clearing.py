@@ -692,4 +692,5 @@ STRATEGY = Strategy(
     version=4,
     group="Faces and pockets",
     cutters=mills("flat", "bull-nose"),
+    stage=2,
 )

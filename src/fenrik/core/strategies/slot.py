@@ -157,4 +157,5 @@ STRATEGY = Strategy(
     version=3,
     group="Faces and pockets",
     cutters=(*mills("flat"), *UNDERCUTTING),
+    stage=2,
 )
