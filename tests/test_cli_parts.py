@@ -111,3 +111,37 @@ def test_the_description_of_the_interface_names_its_routes(capsys):
     assert "/api/jobs/{job_id}/holes/way" in described["paths"]
     ways = described["components"]["schemas"]["HolesMade"]["properties"]["way"]["enum"]
     assert {"automatic", "tap", "leave"} <= set(ways)
+
+
+TILTING = {
+    "name": "Tern",
+    "joints": [
+        {"name": "X", "direction": [1, 0, 0], "low": -300, "high": 300},
+        {"name": "Y", "direction": [0, 1, 0], "low": -300, "high": 300},
+        {"name": "Z", "direction": [0, 0, 1], "low": 0, "high": 400},
+        {"name": "A", "kind": "rotary", "carries": "work", "direction": [1, 0, 0], "low": -110, "high": 20},
+        {"name": "C", "kind": "rotary", "carries": "work", "direction": [0, 0, 1], "low": -180, "high": 180},
+    ],
+}
+
+
+def test_machine_joints_pose_and_reach(capsys, tmp_path):
+    file = tmp_path / "tern.json"
+    file.write_text(json.dumps(TILTING))
+    code, out, _ = run(capsys, "machine", file)
+    assert code == DONE
+    assert [(j["name"], j["unit"], j["low"]) for j in json.loads(out)["joints"]][3] == ("A", "deg", -110)
+    pose = json.loads(run(capsys, "machine", file, "--at", "x=10,A=-30")[1])
+    # The table tilted by −30° about X: in the work the tool is turned by 30° about X, towards −Y.
+    assert pose["axis"] == pytest.approx([0, -0.5, 0.75**0.5])
+    assert pose["point_mm"][0] == pytest.approx(10)
+    reach = ",".join(str(v) for v in [*pose["point_mm"], *pose["axis"]])
+    found = json.loads(run(capsys, "machine", file, f"--reach={reach}")[1])["solutions"]
+    assert len(found) == 1
+    assert found[0] == pytest.approx({"X": 10, "Y": 0, "Z": 0, "A": -30, "C": 0}, abs=1e-6)
+    for wrong in (["--at", "B=3"], ["--at", "x"], ["--reach", "1,2,3"]):
+        code, _, err = run(capsys, "machine", file, *wrong)
+        assert code == WRONG_JOB
+        assert err
+    file.write_text('{"name": "", "joints": 3}')
+    assert run(capsys, "machine", file)[0] == WRONG_JOB

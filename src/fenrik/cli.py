@@ -22,7 +22,7 @@ from fenrik.core.errors import FenrikError, Problem
 from fenrik.core.job import Job, parse_job
 from fenrik.core.planning import coverage, propose_route, propose_sides, with_route
 from fenrik.core.progress import Progress, part_of, silent
-from fenrik.core.report import cl_texts, merged_proof, setup_report, setup_sheet
+from fenrik.core.report import cl_texts, joint_texts, merged_proof, setup_report, setup_sheet
 from fenrik.core.solids import read_solid
 from fenrik.core.solids.writing import stl_bytes
 from fenrik.core.store import MemoryStore
@@ -192,13 +192,15 @@ def plan(
 
 
 def _write(build: Build, reports: dict[str, dict[str, Any]], out: Path) -> dict[str, Any]:
-    for folder in (out, out / "cl", out / "nc"):
+    for folder in (out, out / "cl", out / "nc", out / "joints"):
         folder.mkdir(parents=True, exist_ok=True)
     report: dict[str, Any] = {"operations": [], "setups": [], "programs": []}
     for id_, one in reports.items():
         setup = build.job.setup(id_)
         for name, text in cl_texts(build, setup).items():
             (out / "cl" / name).write_text(text, "ascii")
+        for name, text in joint_texts(build, setup).items():
+            (out / "joints" / name).write_text(text, "utf-8")
         for program in build.programs(setup):
             (out / "nc" / program.name).write_bytes(program.text)
         mesh = one["stock_mesh"]

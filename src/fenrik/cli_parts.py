@@ -4,13 +4,18 @@ from __future__ import annotations
 
 import argparse
 import json
+import math
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+from pydantic import ValidationError
+
 from fenrik.core.cutting.load import Limits, propose
 from fenrik.core.cutting.materials import Material
 from fenrik.core.errors import fail
+from fenrik.core.machines import Chain, Machine
 from fenrik.core.recognise import recognise
 from fenrik.core.recognise.features import Vector
 from fenrik.core.solids import Solid, read_solid
@@ -57,6 +62,11 @@ def add_commands(commands: Any) -> None:
     speeds.add_argument("--feed", type=float, default=10_000, help="fastest feed, mm/min")
     speeds.add_argument("--power", type=float, default=11, help="kW")
     speeds.add_argument("--torque", type=float, default=60, help="Nm")
+    machine = commands.add_parser("machine", help="joints, ends and bodies of a machine (a JSON file)")
+    machine.add_argument("file", type=Path)
+    machine.add_argument("--at", default="", help="values of joints, for example X=10,A=30: where the tool stands")
+    machine.add_argument("--reach", default="", help="x,y,z,i,j,k of the tool in the work: all values that reach it")
+    machine.add_argument("--tool", type=float, default=0.0, help="length of the tool, mm")
 
 
 def _read(path: Path, scale: float = 1.0) -> Solid:
@@ -86,16 +96,23 @@ def _health(options: argparse.Namespace) -> int:
     return _print([asdict(n) for n in check_thoroughly(_read(options.file))])
 
 
-def _numbers(text: str, field: str) -> Vector:
+def _numbers(text: str, field: str, count: int = 3) -> list[float]:
     try:
-        x, y, z = (float(v) for v in text.split(","))
+        found = [float(v) for v in text.split(",")]
     except ValueError as error:
-        raise fail(field, "is not three numbers.", "Write for example 0,0,1.", text) from error
+        raise fail(field, "is not numbers with commas between.", "Write for example 0,0,1.", text) from error
+    if len(found) != count or not all(math.isfinite(v) for v in found):
+        raise fail(field, f"is not {count} numbers.", "Write for example 0,0,1.", text)
+    return found
+
+
+def _vector(text: str, field: str) -> Vector:
+    x, y, z = _numbers(text, field)
     return x, y, z
 
 
 def _features(options: argparse.Namespace) -> int:
-    looks = [_numbers(options.look, "from")] if options.look else None
+    looks = [_vector(options.look, "from")] if options.look else None
     return _print(recognise(_read(options.file), looks).model_dump())
 
 
@@ -123,7 +140,7 @@ def _spot(solid: Solid, text: str) -> Spot:
                 "spots", f"names one that is not there; the model has {len(items)}.", "Use a smaller number.", text
             )
         return Spot(solid, face=index) if text[0] == "f" else Spot(solid, edge=index)
-    return Spot(place=_numbers(text, "spots"))
+    return Spot(place=_vector(text, "spots"))
 
 
 def tool_list(file: Path | None) -> list[Tool]:
@@ -153,11 +170,45 @@ def _speeds(options: argparse.Namespace) -> int:
     )
 
 
+def _machine(options: argparse.Namespace) -> int:
+    try:
+        machine = Machine.model_validate_json(bytes_of(options.file, "machine"))
+    except ValidationError as error:
+        first = error.errors()[0]
+        field = ".".join(str(p) for p in first["loc"]) or "machine"
+        raise fail(field, f"is wrong: {first['msg']}.", "Correct the file.", options.file.name) from error
+    chain = machine.chain(options.tool)
+    if options.at:
+        return _print(_standing(chain, options.at))
+    if options.reach:
+        wanted = _numbers(options.reach, "reach", 6)
+        found = chain.inverse(np.array(wanted[:3]), np.array(wanted[3:]))
+        names = [j.name for j in chain.joints]
+        return _print({"solutions": [dict(zip(names, v.tolist(), strict=True)) for v in found]})
+    joints = [j.model_dump() | {"unit": j.unit} for j in chain.joints]
+    table = {"name": "table", "carries": "work", "size_mm": list(machine.table_mm)}
+    return _print({"name": machine.name, "joints": joints, "bodies": [table]})
+
+
+def _standing(chain: Chain, at: str) -> dict[str, Any]:
+    """The pose of the tool in the work for values of joints given as name=value."""
+    names = {j.name.lower(): k for k, j in enumerate(chain.joints)}
+    values = np.zeros(len(chain.joints))
+    for word in at.split(","):
+        name, _, value = word.partition("=")
+        if name.strip().lower() not in names:
+            raise fail("at", "names a joint that the machine does not have.", f"Use {', '.join(names)}.", name.strip())
+        values[names[name.strip().lower()]] = _numbers(value, "at", 1)[0]
+    pose = chain.forward(values)
+    return {"point_mm": pose.point[0].tolist(), "axis": pose.axis[0].tolist()}
+
+
 COMMANDS = {
     "convert": _convert,
     "health": _health,
     "features": _features,
     "compare": _compare,
+    "machine": _machine,
     "measure": _measure,
     "tools": _tools,
     "speeds": _speeds,

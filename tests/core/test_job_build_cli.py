@@ -187,12 +187,21 @@ def test_plan_writes_everything(folder, tmp_path, capsys):
         "worst_gouge_mm",
         "worst_excess_mm",
         "peak_engagement_deg",
+        "bound_mm",
         "unreached",
     }
     assert report["setups"][0]["stock_before_mm3"] == pytest.approx(64 * 44 * 21)
     assert report["proof"]["program_vs_path_mm"] <= 0.0005 + 1e-9
     assert report["proof"]["deviation"]["error_bound_mm"] < 0.01
     assert report["peak_memory_mb"] > 0
+    assert 0 < first["bound_mm"] < 0.05
+    lines = (tmp_path / "joints" / "010.csv").read_text().splitlines()
+    assert lines[0] == "time_s,X_mm,Y_mm,Z_mm,x,y,z,i,j,k,motion"
+    rows = [line.split(",") for line in lines[1:]]
+    values = np.array([row[:-1] for row in rows], float)
+    assert np.all(np.diff(values[:, 0]) >= 0)
+    assert np.array_equal(values[:, 1:4], values[:, 4:7])  # upright on three axes: the joints are the tip
+    assert {"cut", "rapid"} <= {row[-1] for row in rows}
     program = (tmp_path / "nc" / report["programs"][0]["file"]).read_bytes()
     assert report["programs"][0]["lines"] == program.count(b"\n")
     read_program(program)

@@ -13,6 +13,7 @@ from fenrik.core.job import Setup
 from fenrik.core.keys import sha256
 from fenrik.core.posting.cl import cutter_location
 from fenrik.core.stock import stock_mesh
+from fenrik.core.toolpath import Kind
 
 
 def operation_rows(build: Build, setup: Setup, compute_s: dict[int, float] | None = None) -> list[dict[str, Any]]:
@@ -35,6 +36,7 @@ def operation_rows(build: Build, setup: Setup, compute_s: dict[int, float] | Non
                 "worst_gouge_mm": result.get("worst_gouge_mm"),
                 "worst_excess_mm": result.get("worst_excess_mm"),
                 "peak_engagement_deg": result.get("peak_engagement_deg"),
+                "bound_mm": result.get("bound_mm"),
                 "unreached": [u.model_dump() for u in outcome.unreached],
             }
         )
@@ -104,6 +106,25 @@ def cl_texts(build: Build, setup: Setup) -> dict[str, str]:
         )
         for o in build.job.route(setup)
     }
+
+
+def joint_texts(build: Build, setup: Setup) -> dict[str, str]:
+    """Joint values of each operation's motions as they run, by file name: time, joints, tip and axis in the work."""
+    summary, columns = build.proof(setup)
+    chain = build.job.machine_of(setup).chain()
+    head = [f"{j.name}_{j.unit}" for j in chain.joints]
+    tip = columns["point"] - np.array(summary["zero"])
+    values, times = chain.follow(tip, columns["axis"]), np.cumsum(columns["seconds"])
+    words = [kind.name.lower() for kind in sorted(Kind)]
+    texts = {}
+    for operation in build.job.route(setup):
+        rows = np.flatnonzero(columns["operation"] == operation.number)
+        numbers = np.column_stack([times[rows], values[rows], tip[rows], columns["axis"][rows]])
+        lines = [",".join(["time_s", *head, "x", "y", "z", "i", "j", "k", "motion"])]
+        for row, kind in zip(numbers.tolist(), columns["kind"][rows].tolist(), strict=True):
+            lines.append(",".join([*(f"{v:.6f}" for v in row), words[kind]]))
+        texts[f"{operation.number:03d}.csv"] = "\n".join([*lines, ""])
+    return texts
 
 
 _sheet = Environment(autoescape=True).from_string(

@@ -128,9 +128,8 @@ def signed_distances(index: DistanceIndex, points: Points) -> Distances:
             index._parameters, side_at, tables, index.order, index.boxes, index.children, mesh.deflection_mm, settled,
         )  # fmt: skip
         fitted = np.where(index.faces.fitted[mesh.face_ids[nearest]], FITTED_MM, 0.0)
-        bound = np.where(
-            settled, SETTLED_MM + SETTLED_SHARE * mesh.deflection_mm + FAR_SHARE * np.abs(mm) + fitted, bound
-        )
+        share = np.minimum(SETTLED_SHARE + FAR_SHARE * np.abs(mm), 1.0)
+        bound = np.where(settled, SETTLED_MM + share * mesh.deflection_mm + fitted, bound)
     return Distances(mm, bound, known)
 
 

@@ -1,14 +1,15 @@
-"""A three-axis machine as data."""
+"""A machine as data: speeds, drives, reach, and its joints."""
 
 from __future__ import annotations
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
+from fenrik.core.machines.chain import Chain, Joint, Vector3
 from fenrik.core.toolpath import MotionLimits
 
 
 class Machine(BaseModel):
-    """Speeds, drives and reach of a machine with three linear axes (names as in ISO 841)."""
+    """Speeds, drives and reach of a machine (names as in ISO 841); with three linear axes where no joints are named."""
 
     model_config = ConfigDict(extra="forbid")
     name: str = Field(min_length=1, max_length=80, title="Name")
@@ -41,6 +42,9 @@ class Machine(BaseModel):
         default=(700, 450), title="Table", description="Length along X, width along Y", json_schema_extra={"unit": "mm"}
     )
     magazine_places: int = Field(default=24, ge=0, le=500, title="Magazine places")
+    joints: list[Joint] = Field(
+        default_factory=list, max_length=12, title="Joints", description="Empty: X, Y and Z with their travel"
+    )
     tool_change_s: float = Field(default=8, ge=0, le=3600, title="Tool change", json_schema_extra={"unit": "s"})
 
     @field_validator("travel_mm", "table_mm")
@@ -49,6 +53,29 @@ class Machine(BaseModel):
         if any(not 0 < v <= 100_000 for v in value):
             raise ValueError("every length must be above 0 and at most 100 000 mm")
         return value
+
+    @model_validator(mode="after")
+    def _names_differ(self) -> Machine:
+        names = [j.name for j in self.joints]
+        if len(set(names)) < len(names):
+            raise ValueError("two joints have the same name; give each its own")
+        return self
+
+    def all_joints(self) -> list[Joint]:
+        """The joints; X, Y and Z of a machine that names none, X and Y travelling evenly about the table's middle."""
+        if self.joints:
+            return self.joints
+        x, y, z = (float(t) for t in self.travel_mm)
+        ends = {"X": (-x / 2, x / 2), "Y": (-y / 2, y / 2), "Z": (0.0, z)}
+        directions: dict[str, Vector3] = {"X": (1.0, 0.0, 0.0), "Y": (0.0, 1.0, 0.0), "Z": (0.0, 0.0, 1.0)}
+        return [
+            Joint(name=n, direction=directions[n], low=low, high=high, speed=self.rapid_mm_min)
+            for n, (low, high) in ends.items()
+        ]
+
+    def chain(self, tool_mm: float = 0.0) -> Chain:
+        """The joints as a chain, for a tool of a length."""
+        return Chain(self.all_joints(), tool_mm)
 
     def limits(self) -> MotionLimits:
         return MotionLimits(self.rapid_mm_min, self.max_feed_mm_min, self.acceleration_mm_s2, self.path_tolerance_mm)

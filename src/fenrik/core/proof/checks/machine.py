@@ -11,26 +11,14 @@ from fenrik.core.proof.run import Run
 
 
 def check(run: Run) -> list[Finding]:
-    """Travel, length of tools, and speed of the spindle."""
+    """Travel of the joints, length of tools, and speed of the spindle."""
     motions, machine, tools, on_table = run.motions, run.inputs.machine, run.inputs.tools, run.inputs.on_table
-    found = []
     if len(motions.path) == 0:
         return []
-    span = np.ptp(motions.path.point, axis=0)
-    for axis, need, has in zip("XYZ", span, machine.travel_mm, strict=True):
-        if need > has:
-            found.append(
-                Finding(
-                    kind="overtravel",
-                    severity="fault",
-                    amount=float(need - has),
-                    bodies=[machine.name],
-                    message=f"The program needs {need:.0f} mm along {axis}; {machine.name} has {has:.0f} mm.",
-                    advice="Turn the part, or choose a larger machine.",
-                )
-            )
+    work = motions.path.point - run.inputs.zero
+    found = _spans(work, motions.path.axis, machine)
     if on_table is not None:
-        found += _check_travel(motions.path.point - run.inputs.zero, machine, on_table)
+        found += _ends(work, motions.path.axis, machine, on_table)
     for number in np.unique(motions.tool):
         tool = tools[int(number)]
         if tool.assembly_mm > machine.longest_tool_mm:
@@ -62,23 +50,49 @@ def check(run: Run) -> list[Finding]:
     return found
 
 
-def _check_travel(work: Points, machine: Machine, on_table: tuple[float, float]) -> list[Finding]:
-    """Whether the table reaches every place where the part lies on it; X and Y travel evenly about its middle."""
-    found = []
-    for axis in (0, 1):
-        along = work[:, axis] + on_table[axis]
-        beyond = float(np.abs(along).max()) - machine.travel_mm[axis] / 2
-        if beyond > 0 and float(np.ptp(along)) <= machine.travel_mm[axis]:
-            row = int(np.abs(along).argmax())
+def _spans(work: Points, axis: Points, machine: Machine) -> list[Finding]:
+    """Joints that need more way than they have, wherever the part lies."""
+    chain = machine.chain()
+    values, found = chain.follow(work, axis), []
+    for k in chain.linear:
+        joint = chain.joints[k]
+        if joint.low is None or joint.high is None:
+            continue
+        need, has = float(np.ptp(values[:, k])), joint.high - joint.low
+        if need > has:
             found.append(
                 Finding(
                     kind="overtravel",
                     severity="fault",
-                    amount=beyond,
+                    amount=need - has,
+                    bodies=[machine.name],
+                    message=f"The program needs {need:.0f} mm along {joint.name}; {machine.name} has {has:.0f} mm.",
+                    advice="Turn the part, or choose a larger machine.",
+                )
+            )
+    return found
+
+
+def _ends(work: Points, axis: Points, machine: Machine, on_table: tuple[float, float]) -> list[Finding]:
+    """Level joints that run past an end where the part lies on the table, though their way would do elsewhere."""
+    chain = machine.chain()
+    values, found = chain.follow(work + [*on_table, 0.0], axis), []
+    for k in chain.linear:
+        joint = chain.joints[k]
+        if joint.low is None or joint.high is None or abs(joint.direction[2]) > 1e-9:
+            continue
+        past = np.maximum(values[:, k] - joint.high, joint.low - values[:, k])
+        row = int(past.argmax())
+        if past[row] > 0 and float(np.ptp(values[:, k])) <= joint.high - joint.low:
+            found.append(
+                Finding(
+                    kind="overtravel",
+                    severity="fault",
+                    amount=float(past[row]),
                     bodies=[machine.name],
                     motion=row,
                     place=(float(work[row, 0]), float(work[row, 1]), float(work[row, 2])),
-                    message=f"Where the part lies on the table, {'XY'[axis]} runs {beyond:.0f} mm past its end.",
+                    message=f"Where the part lies on the table, {joint.name} runs {past[row]:.0f} mm past its end.",
                     advice="Move the part on the table.",
                 )
             )

@@ -1,0 +1,125 @@
+"""Chains against `scipy.spatial.transform`, round trips, and the published closed form of a table-table machine."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as some
+from scipy.spatial.transform import Rotation
+
+from fenrik.core.errors import FenrikError
+from fenrik.core.machines import Chain, Joint, Machine
+
+LINEAR = [
+    Joint(name=n, direction=d, low=-1000, high=1000) for n, d in (("X", (1, 0, 0)), ("Y", (0, 1, 0)), ("Z", (0, 0, 1)))
+]
+A = {"name": "A", "kind": "rotary", "direction": (1, 0, 0), "origin": (0, 5, -60), "low": -120, "high": 30}
+C = {"name": "C", "kind": "rotary", "direction": (0, 0, 1), "origin": (0, 5, 0), "low": -360, "high": 360}
+TABLE_TABLE = [*LINEAR, Joint(carries="work", **A), Joint(carries="work", **C)]
+HEAD_TABLE = [*LINEAR, Joint(carries="tool", **A | {"origin": (0, 0, 150)}), Joint(carries="work", **C)]
+HEAD_HEAD = [*LINEAR, Joint(**C), Joint(**A | {"origin": (0, 0, 150)})]
+NUTATING = [*LINEAR, Joint(carries="work", **C), Joint(**A | {"direction": (0, 1, 1), "low": -180, "high": 180})]
+MACHINES = {"table-table": TABLE_TABLE, "head-table": HEAD_TABLE, "head-head": HEAD_HEAD, "tilted axis": NUTATING}
+
+
+def matrix(joint, value):
+    """A joint's motion as a 4 × 4 matrix, by SciPy."""
+    found = np.eye(4)
+    along = np.array(joint.direction, float) / np.linalg.norm(joint.direction)
+    if joint.kind == "linear":
+        found[:3, 3] = value * along
+        return found
+    turn = Rotation.from_rotvec(np.deg2rad(value) * along).as_matrix()
+    found[:3, :3], found[:3, 3] = turn, np.array(joint.origin) - turn @ np.array(joint.origin)
+    return found
+
+
+@pytest.mark.parametrize("name", MACHINES)
+def test_forward_against_matrices(name):
+    joints = MACHINES[name]
+    values = np.random.default_rng(1).uniform(-100, 25, (40, len(joints)))
+    pose = Chain(joints, tool_mm=80).forward(values)
+    for row, point, axis in zip(values, pose.point, pose.axis, strict=True):
+        work, tool = np.eye(4), np.eye(4)
+        for joint, value in zip(joints, row, strict=True):
+            if joint.carries == "work":
+                work = work @ matrix(joint, value)
+            else:
+                tool = tool @ matrix(joint, value)
+        seen = np.linalg.inv(work) @ tool
+        assert point == pytest.approx((seen @ [0, 0, -80, 1])[:3], abs=1e-9)
+        assert axis == pytest.approx(seen[:3, 2], abs=1e-12)
+
+
+@pytest.mark.parametrize("name", MACHINES)
+@settings(max_examples=60, deadline=None)
+@given(data=some.data())
+def test_round_trip_and_all_solutions(name, data):
+    joints = MACHINES[name]
+    chain = Chain(joints, tool_mm=95.0)
+    values = np.array([data.draw(some.floats(max(j.low, -200), min(j.high, 200)), label=j.name) for j in joints])
+    pose = chain.forward(values)
+    found = chain.inverse(pose.point[0], pose.axis[0])
+    assert found
+    for one in found:
+        again = chain.forward(one)
+        assert again.point[0] == pytest.approx(pose.point[0], abs=1e-6)
+        assert again.axis[0] == pytest.approx(pose.axis[0], abs=1e-8)
+        assert all(j.allows(v) for j, v in zip(joints, one, strict=True))
+    # The values that were begun with are among them, unless the tool stands along a rotary axis, where any turn does.
+    nearest = min(np.abs(one - values).max() for one in found)
+    tilt = np.linalg.norm(np.cross(pose.axis[0], [0, 0, 1]))
+    assert nearest < 1e-5 or tilt < 1e-5
+
+
+def test_table_table_closed_form():
+    """A = −acos(k), C = atan2(i, j) and the other way round: for a table that tilts about X and carries one that turns
+    about Z (common practice; up to the sign of the tilt)."""
+    chain = Chain(TABLE_TABLE)
+    axis = np.array([0.3, -0.4, 0.8])
+    axis /= np.linalg.norm(axis)
+    found = chain.inverse(np.zeros(3), axis)
+    tilt = np.rad2deg(np.arccos(axis[2]))
+    assert {round(abs(v[3]), 6) for v in found} == {round(tilt, 6)}
+    turned = {round(v[4] % 360, 6) for v in found}
+    expected = np.rad2deg(np.arctan2(axis[0], axis[1]))
+    assert turned <= {round(expected % 360, 6), round((expected + 180) % 360, 6)}
+    # The tilt of +31° lies beyond the end of A at 30°: only the other one is left, in both turns of C.
+    assert all(v[3] < 0 for v in found)
+    assert len(found) == 2
+
+
+def test_a_pose_out_of_reach_has_no_solution():
+    chain = Chain(TABLE_TABLE)
+    assert chain.inverse(np.zeros(3), np.array([0.0, 0.0, -1.0])) == []
+    assert chain.inverse(np.array([0.0, 0.0, 5000.0]), np.array([0.0, 0.0, 1.0])) == []
+
+
+def test_three_axes_are_the_place_of_the_tip():
+    machine = Machine(name="Gull", travel_mm=(500, 400, 300))
+    points = np.random.default_rng(0).uniform(-100, 100, (50, 3))
+    up = np.tile([0.0, 0, 1], (50, 1))
+    assert machine.chain().follow(points, up) == pytest.approx(points, abs=1e-12)
+    assert machine.chain().inverse(points[0], np.array([0.0, 1.0, 0.0])) == []
+    assert [(j.name, j.low, j.high) for j in machine.all_joints()] == [
+        ("X", -250, 250), ("Y", -200, 200), ("Z", 0, 300),
+    ]  # fmt: skip
+
+
+def test_following_keeps_near_and_names_what_is_out_of_reach():
+    chain = Chain(TABLE_TABLE)
+    turn = np.deg2rad(np.linspace(0, 350, 40))
+    axis = np.column_stack([np.sin(turn) * 0.5, np.cos(turn) * 0.5, np.full(40, np.sqrt(0.75))])
+    values = chain.follow(np.zeros((40, 3)), axis)
+    assert np.abs(np.diff(values[:, 4])).max() < 15
+    axis[7] = [0, 0, -1]
+    with pytest.raises(FenrikError, match="motion 7"):
+        chain.follow(np.zeros((40, 3)), axis)
+
+
+def test_wrong_joints_are_refused():
+    with pytest.raises(FenrikError, match="has no length"):
+        Chain([Joint(name="X", direction=(0, 0, 0))])
+    with pytest.raises(ValueError, match="same name"):
+        Machine(name="M", joints=[LINEAR[0], LINEAR[0]])
+    with pytest.raises(FenrikError, match="more than two rotary"):
+        Chain([*TABLE_TABLE, Joint(**A | {"name": "B"})]).inverse(np.zeros(3), np.array([0.0, 0, 1]))
