@@ -17,6 +17,7 @@ import numpy as np
 import cuts
 import parts
 import prismatic
+import rows
 import sizes
 import stopping
 from common import address, show, timed
@@ -217,6 +218,7 @@ BENCHES = (
     | prismatic.BENCHES
     | sizes.BENCHES
     | stopping.BENCHES
+    | rows.BENCHES
 )
 
 if __name__ == "__main__":

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+from collections import OrderedDict
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -41,13 +43,31 @@ def store() -> DatabaseStore:
     return DatabaseStore()
 
 
-@lru_cache(maxsize=16)
+_builds: OrderedDict[str, tuple[int, Build]] = OrderedDict()
+_builds_lock = threading.Lock()
+BUILDS_KEPT = 16
+
+
 def _build_of(job_id: str, version: int) -> Build:
+    """The build of a version; the latest of each job is kept, and the next one takes over its geometry."""
+    with _builds_lock:
+        kept = _builds.get(job_id)
+        if kept is not None and kept[0] == version:
+            _builds.move_to_end(job_id)
+            return kept[1]
     with Session(engine()) as session:
         _, revision = load(session, job_id)
-        return Build(
-            parse_job(revision.document), model_of(session, revision), store(), files=KeptFiles(revision.files)
-        )
+        job = parse_job(revision.document)
+        files = KeptFiles(revision.files)
+        build = Build(job, model_of(session, revision), store(), files=files)
+    if kept is not None and kept[1].model == build.model and files.same_as(kept[1].files):
+        build.take_over(kept[1])
+    with _builds_lock:
+        _builds[job_id] = version, build
+        _builds.move_to_end(job_id)
+        while len(_builds) > BUILDS_KEPT:
+            _builds.popitem(last=False)
+    return build
 
 
 def open_job(job_id: str) -> Opened:

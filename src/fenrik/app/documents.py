@@ -6,6 +6,7 @@ import json
 import math
 import uuid
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from typing import Any, Literal
 
 from pydantic import BaseModel, Field
@@ -59,13 +60,24 @@ def load(session: Session, job_id: str, lock: bool = False) -> tuple[JobRow, Rev
     Raises:
         FenrikError: when there is no such job.
     """
-    query = select(JobRow).where(JobRow.id == job_id)
-    row = session.exec(query.with_for_update() if lock else query).first()
+    row = _locked(session, job_id) if lock else session.get(JobRow, job_id)
     if row is None:
         raise fail("job", "does not exist (any more).", "Go back to the list of jobs.", job_id)
     revision = session.get(RevisionRow, (job_id, row.head))
     assert revision is not None
     return row, revision
+
+
+def _locked(session: Session, job_id: str) -> JobRow:
+    """A job's row, locked until the session ends.
+
+    Raises:
+        FenrikError: when there is no such job.
+    """
+    row = session.exec(select(JobRow).where(JobRow.id == job_id).with_for_update()).first()
+    if row is None:
+        raise fail("job", "does not exist (any more).", "Go back to the list of jobs.", job_id)
+    return row
 
 
 def create(
@@ -112,6 +124,10 @@ class KeptFiles(Mapping[str, bytes]):
     def __init__(self, shas: dict[str, str]) -> None:
         self._shas = shas
 
+    def same_as(self, other: object) -> bool:
+        """Whether the other are the same files, name by name."""
+        return isinstance(other, KeptFiles) and other._shas == self._shas
+
     def __getitem__(self, name: str) -> bytes:
         with Session(engine()) as session:
             row = session.get(ModelRow, self._shas[name])
@@ -147,23 +163,47 @@ def save(
     notify(session, kind="job", job=row.id, version=row.version)
 
 
-def change(job_id: str, changes: list[Change], label: str) -> int:
-    """Carry changes out; gives the job's new version.
+@dataclass(frozen=True)
+class _Latest:
+    """The document of a job as it was last written by this process."""
+
+    version: int
+    head: int
+    document: dict[str, Any]
+    model_sha: str | None
+    files: dict[str, str]
+
+
+_latest: dict[str, _Latest] = {}
+LATEST_KEPT = 16
+
+
+def change(job_id: str, changes: list[Change], label: str) -> tuple[JobRow, dict[str, Any]]:
+    """Carry changes out; gives the job's row and its new document.
 
     Raises:
         Conflict: when a field no longer holds what the person saw.
         FenrikError: when a path leads nowhere, or the document would be wrong.
     """
     with Session(engine()) as session:
-        row, revision = load(session, job_id, lock=True)
-        # Through the model first: a document kept before a field was added has it then.
-        document = parse_job(revision.document).model_dump(mode="json")
+        row = _locked(session, job_id)
+        # Taken out while it is changed in place: where anything fails, the next change reads the database again.
+        latest = _latest.pop(job_id, None)
+        if latest is None or latest.head != row.head or latest.version != row.version:
+            _, revision = load(session, job_id)
+            # Through the model first: a document kept before a field was added has it then.
+            document = parse_job(revision.document).model_dump(mode="json")
+            latest = _Latest(row.version, row.head, document, revision.model_sha, revision.files)
         for one in changes:
-            apply(document, one)
-        job = parse_job(document)
-        save(session, row, job.model_dump(mode="json"), revision.model_sha, label, revision.files)
+            apply(latest.document, one)
+        document = parse_job(latest.document).model_dump(mode="json")
+        save(session, row, document, latest.model_sha, label, latest.files)
         session.commit()
-        return row.version
+        session.refresh(row)
+        _latest[job_id] = _Latest(row.version, row.head, document, latest.model_sha, latest.files)
+        while len(_latest) > LATEST_KEPT:
+            _latest.pop(next(iter(_latest)), None)
+        return row, document
 
 
 def step(job_id: str, direction: Literal[-1, 1]) -> int:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import gc
 import os
 from collections.abc import AsyncIterator
 from pathlib import Path
@@ -40,6 +41,9 @@ async def _start_watching() -> None:
 
 @contextlib.asynccontextmanager
 async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
+    # What was imported stays; collecting it again and again would stop requests for tenths of a second.
+    gc.freeze()
+    gc.set_threshold(50_000, 20, 100)
     tasks = [
         asyncio.create_task(hub.listen()),
         asyncio.create_task(_start_watching()),

@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any
 
+from pydantic_core import from_json, to_json
 from sqlalchemy import JSON, Column, Engine, LargeBinary
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel, create_engine
@@ -138,4 +139,6 @@ def engine() -> Engine:
         pool_pre_ping=True,
         pool_timeout=10,
         connect_args={"connect_timeout": 5},
+        json_serializer=lambda value: to_json(value).decode(),
+        json_deserializer=from_json,
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -333,7 +334,7 @@ def check_references(job: Job) -> list[Problem]:
         *((f"setups.{s.id}.fixtures", [f.id for f in s.fixtures]) for s in job.setups),
     ]
     for name, values in named:
-        for value in sorted({v for v in values if values.count(v) > 1}, key=str):
+        for value in sorted((v for v, count in Counter(values).items() if count > 1), key=str):
             problems.append(Problem(name, f"{value} is there more than once.", "Give each its own.", value))
     setups, tools = {s.id for s in job.setups}, {t.number for t in job.tools}
     for k, operation in enumerate(job.operations):

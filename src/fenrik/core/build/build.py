@@ -6,6 +6,7 @@ makes out of date exactly what depends on it.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -28,6 +29,7 @@ from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof import ProofInputs, prove
 from fenrik.core.setups.stocks import EarlierStock
 from fenrik.core.stock import Stock, cut
+from fenrik.core.store import Store
 from fenrik.core.strategies.common import Outcome
 from fenrik.core.strategies.given import Given, Item
 from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_strategy
@@ -54,32 +56,50 @@ class _Link:
 class Build(Geometry):
     """All artefacts of one job over its geometry. Keys are cheap; anything else is computed on demand."""
 
-    _chains: dict[str, list[_Link]]
+    def __init__(
+        self,
+        job: Job,
+        model: bytes | None,
+        store: Store,
+        cell_mm: float | None = None,
+        files: Mapping[str, bytes] | None = None,
+    ) -> None:
+        super().__init__(job, model, store, cell_mm, files)
+        self._chains: dict[str, list[_Link]] = {}
+        self._routes: dict[str, tuple[list[Operation], dict[int, int]]] = {}
 
     def with_job(self, job: Job) -> Build:
-        """Another document over the same model, files and store."""
-        return Build(job, self.model, self.store, self.cell_given, self.files)
+        """Another document over the same model, files and store; what stays the same is not worked out anew."""
+        made = Build(job, self.model, self.store, self.cell_given, self.files)
+        made.take_over(self)
+        return made
+
+    def route(self, setup: Setup) -> tuple[list[Operation], dict[int, int]]:
+        """The rows of a setup in the order they run, and the place of each by its number."""
+        if setup.id not in self._routes:
+            rows = self.job.route(setup)
+            self._routes[setup.id] = rows, {o.number: k for k, o in enumerate(rows)}
+        return self._routes[setup.id]
 
     # Chains of paths and stocks
 
     def _place_of(self, operation: Operation) -> int:
         """How many operations run before one in its setup; for one that is off, all of them."""
-        route = self.job.route(self.job.setup(operation.setup))
-        return next((k for k, o in enumerate(route) if o.number == operation.number), len(route))
+        rows, places = self.route(self.job.setup(operation.setup))
+        return places.get(operation.number, len(rows))
 
     def _links(self, setup: Setup, count: int) -> list[_Link]:
         """The first operations of a setup, each worked out once, from the first on."""
-        chains = self.__dict__.setdefault("_chains", {})
-        links: list[_Link] = chains.get(setup.id, [])
+        links = self._chains.get(setup.id, [])
         if len(links) < count:
             # A list of its own, put in place whole: several requests may ask one build at the same time.
             links = list(links)
-            route = self.job.route(setup)
+            route, _ = self.route(setup)
             before = links[-1].stock if links else self.first_stock_key(setup)
             for operation in route[len(links) : count]:
                 links.append(self._link(operation, before))
                 before = links[-1].stock
-            chains[setup.id] = links
+            self._chains[setup.id] = links
         return links
 
     def _link(self, operation: Operation, before: str) -> _Link:
@@ -114,7 +134,7 @@ class Build(Geometry):
     def link_of(self, operation: Operation) -> _Link:
         """An operation in its chain; one that is off as if it came last."""
         index, setup = self._place_of(operation), self.job.setup(operation.setup)
-        route = self.job.route(setup)
+        route, _ = self.route(setup)
         if index < len(route) and route[index] is operation:
             return self._links(setup, index + 1)[index]
         return self._link(operation, self.key_before(operation))
@@ -165,7 +185,7 @@ class Build(Geometry):
 
     def _last_stock_key(self, setup_id: str) -> str:
         setup = self.job.setup(setup_id)
-        count = len(self.job.route(setup))
+        count = len(self.route(setup)[0])
         return self._links(setup, count)[count - 1].stock if count else self.first_stock_key(setup)
 
     def first_stock(self, setup: Setup) -> Stock:
@@ -178,13 +198,13 @@ class Build(Geometry):
 
     def _last_stock(self, setup_id: str) -> Stock:
         setup = self.job.setup(setup_id)
-        route = self.job.route(setup)
+        route, _ = self.route(setup)
         return self.stock_after(route[-1]) if route else self.first_stock(setup)
 
     def stock_before(self, operation: Operation) -> Stock:
         setup = self.job.setup(operation.setup)
         index = self._place_of(operation)
-        return self.stock_after(self.job.route(setup)[index - 1]) if index else self.first_stock(setup)
+        return self.stock_after(self.route(setup)[0][index - 1]) if index else self.first_stock(setup)
 
     def has_stock_before(self, operation: Operation) -> bool:
         """Whether the stock before an operation is there already."""
@@ -193,7 +213,7 @@ class Build(Geometry):
     def stock_after(self, operation: Operation, progress: Progress = silent) -> Stock:
         """The stock after an operation, cut with the paths of all that are missing before it and its own."""
         setup = self.job.setup(operation.setup)
-        rows = self.job.route(setup)[: self._place_of(operation) + 1]
+        rows = self.route(setup)[0][: self._place_of(operation) + 1]
         links = self._links(setup, len(rows))
         kept = next((k for k in range(len(rows) - 1, -1, -1) if self.store.get(links[k].stock) is not None), -1)
         if kept == len(rows) - 1:

@@ -8,6 +8,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
@@ -66,6 +67,9 @@ class Geometry:
         self.files = files or {}
         self._placings: dict[str, Placing] = {}
         self._shadows: dict[tuple[str, int | None, float], Shadow] = {}
+        self._seen: dict[str, list[int]] = {}
+        self.looks: dict[tuple[Any, ...], str] = {}
+        """What operations that may touch all of the part see of it, by setup, copy and kind of look; see `picks`."""
 
     @cached_property
     def model_key(self) -> str:
@@ -83,16 +87,24 @@ class Geometry:
         roles = [r for r in part.roles if r.role != "part"] if part else []
         return key_of("part", SOLID_VERSION, model=self.model_key, roles=roles) if roles else self.model_key
 
+    def take_over(self, other: Geometry) -> None:
+        """Take over what was worked out for another document that differs in its operations alone."""
+        if self.job.model_copy(update={"operations": other.job.operations}) == other.job:
+            self._placings, self._shadows = other._placings, other._shadows
+            self._seen, self.looks = other._seen, other.looks
+
     def seen_in(self, setup: Setup) -> list[int]:
         """Numbers of the faces of the part that can be seen along the tool axis of a setup."""
+        if setup.id in self._seen:
+            return self._seen[setup.id]
         placing = self.placing(setup)
         turn = np.round(placing.frame.rotation[:, 2], 12).tolist()
         key = key_of("seen", SOLID_VERSION, solid=self.solid_key, makes=setup.makes, look=turn)
         data = self._made(
             key, "seen", lambda: pack(np.flatnonzero(seen_faces(placing.part, placing.frame.rotation[:, 2])).tolist())
         )
-        faces: list[int] = unpack(data)[0]
-        return faces
+        self._seen[setup.id] = unpack(data)[0]
+        return self._seen[setup.id]
 
     def placing(self, setup: Setup) -> Placing:
         """The setup worked out: frame, copies, stock, fixtures, zero."""

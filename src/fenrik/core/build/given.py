@@ -143,6 +143,10 @@ class _Items:
     def _part(self) -> str:
         """What is seen of the part, as a hash, since several items are made from it."""
         if self._look is None:
+            params = self.operation.params
+            whole = self.setup.id, self.operation.instance, STRATEGIES[params.strategy].sees
+            if params.picks().whole and whole in self.geometry.looks:
+                return self.geometry.looks[whole]
             self._look = key_of(
                 "look",
                 LOOK_VERSION,
@@ -151,6 +155,8 @@ class _Items:
                 grid=self.setup.grid,
                 instance=self.operation.instance,
             )
+            if params.picks().whole:
+                self.geometry.looks[whole] = self._look
         return self._look
 
     def _around(self) -> Any:
