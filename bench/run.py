@@ -20,6 +20,7 @@ import prismatic
 import rows
 import sizes
 import stopping
+import viewport
 from common import address, show, timed
 
 ROOT = Path(__file__).parents[1]
@@ -219,6 +220,7 @@ BENCHES = (
     | sizes.BENCHES
     | stopping.BENCHES
     | rows.BENCHES
+    | viewport.BENCHES
 )
 
 if __name__ == "__main__":

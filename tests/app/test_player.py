@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from test_back_boring import bored
 
-from fenrik.app.player import player_for
+from fenrik.app.player import Player, player_for
 from fenrik.core.stock import stock_mesh
 from fenrik.core.toolpath import ORIENTED
 
@@ -30,3 +30,16 @@ def test_a_bar_that_passes_with_its_spindle_stopped_takes_nothing():
     assert drilled - volume(player.at(int(out[0]))) == pytest.approx(ring, rel=2e-3)
     end = player.at(player.count)
     assert volume(end) == pytest.approx(volume(build.proof_stock(setup, 20)), rel=1e-9)
+
+
+def test_seeking_from_a_rung_shows_the_same_stock(monkeypatch):
+    build = bored()
+    setup = build.job.setups[0]
+    build.compute(setup)
+    monkeypatch.setattr("fenrik.app.player.LEAST_RUNG", 3)
+    player = player_for(build, setup)
+    player.climb()
+    assert len(player.rungs) > 2
+    plain = Player(build, setup, player.columns, player.after)
+    for motion in (4, player.count // 2, player.count - 1):
+        assert player.at(motion).to_bytes() == plain.at(motion).to_bytes()

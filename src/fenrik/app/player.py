@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 import threading
 from collections import OrderedDict
 from dataclasses import dataclass, field, replace
@@ -14,7 +15,7 @@ from fenrik.app.layout import encode
 from fenrik.core.build import Build
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.job import Setup
-from fenrik.core.stock import Stock, brick_mesh, changed_bricks, cut
+from fenrik.core.stock import Stock, brick_mesh, changed_bricks, cut, stock_mesh
 from fenrik.core.stock.mesh import brick_count
 from fenrik.core.toolpath import ORIENTED, Toolpath
 from fenrik.core.tools import Assembly, cutting_profile
@@ -22,6 +23,9 @@ from fenrik.core.tools import Assembly, cutting_profile
 MOMENTS = 12
 FLATTEN_MM = 0.005
 PLAYERS = 3
+COARSE_HITS = 16_000
+LEAST_RUNG, MOST_RUNGS = 400, 250
+"""Motions between two rungs at least, and how many rungs there are at most."""
 
 
 @dataclass
@@ -32,6 +36,7 @@ class Player:
         columns: the proof's columns, one row for each motion.
         after: for each operation in order, (first motion after it, its number).
         moments: stocks after some motions, the latest used last.
+        rungs: stocks after every so many motions, made in the background; unchanged tiles are shared.
     """
 
     build: Build
@@ -41,6 +46,23 @@ class Player:
     moments: OrderedDict[int, Stock] = field(default_factory=OrderedDict)
     lock: threading.Lock = field(default_factory=threading.Lock)
     distance: DistanceIndex | None = None
+    rungs: dict[int, Stock] = field(default_factory=dict)
+    closed: threading.Event = field(default_factory=threading.Event)
+
+    def climb(self) -> None:
+        """Make the rungs, one after another, until closed."""
+        step = max(LEAST_RUNG, self.count // MOST_RUNGS)
+        begins = [0, *(motion for motion, _ in self.after)]
+        numbers = [None, *(number for _, number in self.after)]
+        for begin, end, number in zip(begins, [*begins[1:], self.count], numbers, strict=True):
+            if begin >= end:
+                continue
+            stock = self.build.proof_stock(self.setup, number)
+            for motion in range(begin + step, end, step):
+                if self.closed.is_set():
+                    return
+                stock = self._cut(stock, motion - step, motion)
+                self.rungs[motion] = stock
 
     @property
     def count(self) -> int:
@@ -61,10 +83,11 @@ class Player:
             return stock
 
     def _nearest(self, motion: int) -> tuple[int, Stock]:
-        kept = max((m for m in self.moments if m <= motion), default=-1)
+        known = {**dict(self.rungs), **self.moments}
+        kept = max((m for m in known if m <= motion), default=-1)
         step = max(((m, n) for m, n in self.after if m <= motion), default=(0, None))
         if kept >= step[0]:
-            return kept, self.moments[kept]
+            return kept, known[kept]
         return step[0], self.build.proof_stock(self.setup, step[1])
 
     def _cut(self, stock: Stock, begin: int, end: int) -> Stock:
@@ -122,6 +145,21 @@ class Player:
             arrays["deviation"] = np.concatenate(values or [np.zeros(0)]).astype(np.float32)
         return encode(meta, **arrays)
 
+    def coarse(self, motion: int) -> bytes:
+        """The whole surface with so few triangles that it is drawn at once, in part coordinates; as `bricks`."""
+        stock = self.at(motion)
+        times = math.ceil(math.sqrt(stock.count_hits() / COARSE_HITS))
+        mesh = stock_mesh(stock.coarser(times) if times > 1 else stock)
+        meta = {"motion": motion, "full": True, "cell_mm": stock.lattice.cell_mm * max(times, 1)}
+        return encode(
+            meta,
+            ids=np.zeros(1, np.uint32),
+            vertex_counts=np.array([len(mesh.vertices)], np.uint32),
+            index_counts=np.array([3 * len(mesh.triangles)], np.uint32),
+            vertices=self.build.frame(self.setup).to_part(mesh.vertices).astype(np.float32),
+            indices=mesh.triangles.ravel().astype(np.uint32),
+        )
+
     def _distances(self) -> DistanceIndex:
         if self.distance is None:
             self.distance = self.build.part_distances(self.setup)
@@ -151,6 +189,7 @@ def player_for(build: Build, setup: Setup) -> Player:
         after = [(int(np.flatnonzero(numbers == n).max()) + 1, int(n)) for n in summary["operations_in_order"]]
         player = Player(build, setup, columns, sorted(after))
         _players[key] = player
+        threading.Thread(target=player.climb, daemon=True).start()
         while len(_players) > PLAYERS:
-            _players.popitem(last=False)
+            _players.popitem(last=False)[1].closed.set()
         return player

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
 from fenrik.app.computing import inputs_of
@@ -14,6 +14,8 @@ from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import Operation
 
+KEY_LETTERS = 24
+
 
 class OperationStatus(BaseModel):
     number: int
@@ -22,12 +24,15 @@ class OperationStatus(BaseModel):
     fraction: float = 0.0
     time_s: float | None = None
     unreached: int = 0
+    path_key: str = Field(default="", description="changes exactly when the path does")
 
 
 class SetupStatus(BaseModel):
     id: str
     proof: str
     program: str
+    proof_key: str = Field(default="", description="changes exactly when the proof does")
+    program_key: str = Field(default="", description="changes exactly when the programs do")
     time_s: float | None = None
     faults: int = 0
     attentions: int = 0
@@ -114,6 +119,8 @@ def _states(
             proof="ready" if proof in present else "out of date",
             program="ready" if program in present else "out of date",
             problem=trouble,
+            proof_key=_short(proof),
+            program_key=_short(program),
         )
         if proof in present:
             summary, _ = build.proof(setup)
@@ -124,7 +131,8 @@ def _states(
         setups.append(status)
     for o in job.operations:
         key = keys.get(f"path {o.number}")
-        status_o = OperationStatus(number=o.number, state="ready", time_s=times.get(str(o.number)))
+        time_s = times.get(str(o.number))
+        status_o = OperationStatus(number=o.number, state="ready", time_s=time_s, path_key=_short(key))
         if not o.enabled:
             status_o.state = "off"
         elif key is None or key not in present:
@@ -135,6 +143,11 @@ def _states(
                 status_o.state, status_o.reason = "failed", latest.words
         operations.append(status_o)
     return operations, setups
+
+
+def _short(key: str | None) -> str:
+    """Enough of a key to tell artefacts apart in a browser."""
+    return (key or "")[:KEY_LETTERS]
 
 
 def _concerns(task: TaskRow, operation: Operation) -> bool:

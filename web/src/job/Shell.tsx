@@ -1,23 +1,30 @@
 import { Badge, Button, Group, Loader, Progress, Text, Tooltip, useMantineColorScheme } from "@mantine/core";
 import { useHotkeys } from "@mantine/hooks";
 import { Spotlight, openSpotlight, type SpotlightActionData } from "@mantine/spotlight";
-import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { lazy, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useLocation, useSearch } from "wouter";
 import { api, take } from "../api/client";
 import { withFile } from "../forms/PickFile";
-import { PartBench } from "../stages/PartBench";
-import { PartSheet } from "../stages/PartSheet";
-import { ProofBench, ProofSheet } from "../stages/Proof";
-import { ReleaseBench, ReleaseSheet } from "../stages/Release";
-import { RouteBench, RouteSheet } from "../stages/Route";
-import { SetupBench, SetupSheet } from "../stages/SetupSheet";
-import { ToolBench, ToolSheet } from "../stages/Tools";
-import { Viewport } from "../viewport/Viewport";
+import { setMoment } from "./moment";
+import { Panel } from "./Panel";
 import { useSchema } from "../forms/SchemaForm";
 import { JobContext, useJob, useJobApi } from "./useJob";
 import { ViewContext, type View } from "./view";
 
+// Each stage, and the view with all of its drawing, is fetched when it is first seen.
+const part = () => import("../stages/PartBench"), setups = () => import("../stages/SetupSheet"), tools = () => import("../stages/Tools");
+const route = () => import("../stages/Route"), proof = () => import("../stages/Proof"), release = () => import("../stages/Release");
+const PartBench = lazy(() => part().then((m) => ({ default: m.PartBench }))), PartSheet = lazy(() => import("../stages/PartSheet").then((m) => ({ default: m.PartSheet })));
+const SetupBench = lazy(() => setups().then((m) => ({ default: m.SetupBench }))), SetupSheet = lazy(() => setups().then((m) => ({ default: m.SetupSheet })));
+const ToolBench = lazy(() => tools().then((m) => ({ default: m.ToolBench }))), ToolSheet = lazy(() => tools().then((m) => ({ default: m.ToolSheet })));
+const RouteBench = lazy(() => route().then((m) => ({ default: m.RouteBench }))), RouteSheet = lazy(() => route().then((m) => ({ default: m.RouteSheet })));
+const ProofBench = lazy(() => proof().then((m) => ({ default: m.ProofBench }))), ProofSheet = lazy(() => proof().then((m) => ({ default: m.ProofSheet })));
+const ReleaseBench = lazy(() => release().then((m) => ({ default: m.ReleaseBench }))), ReleaseSheet = lazy(() => release().then((m) => ({ default: m.ReleaseSheet })));
+const Viewport = lazy(() => import("../viewport/Viewport").then((m) => ({ default: m.Viewport })));
+
 const STAGES = ["part", "setups", "tools", "route", "proof", "release"] as const;
+/** The address follows the moment of the proof when it has rested so long. */
+const ADDRESS_AFTER_MS = 400;
 const TITLES: Record<string, string> = { part: "Part", setups: "Setups", tools: "Tools", route: "Route", proof: "Proof", release: "Release" };
 
 /** The whole screen of an open job. */
@@ -42,9 +49,11 @@ function useAddress(stage: string, firstSetup: string, firstTool: number | null)
   const [reach, setReach] = useState<View["reach"]>("face");
   const [fixture, setFixture] = useState("");
   const q = new URLSearchParams(search);
-  const latest = useRef(search);
+  const latest = useRef(search), later = useRef(0);
   latest.current = search;
-  const set = useCallback((change: Partial<View>) => {
+  const motion = Number(q.get("motion") ?? 0);
+  useEffect(() => setMoment(motion), [motion]);
+  const set = useCallback((change: Parameters<View["set"]>[0]) => {
     if (change.faces) setFaces(change.faces);
     if (change.edges) setEdges(change.edges);
     if (change.lit) setLit(change.lit);
@@ -57,14 +66,24 @@ function useAddress(stage: string, firstSetup: string, firstTool: number | null)
     if (change.tool !== undefined) change.tool === null ? next.delete("tool") : next.set("tool", String(change.tool));
     if (change.rows !== undefined) change.rows.length ? next.set("rows", change.rows.join(",")) : next.delete("rows");
     if (change.sketch !== undefined) change.sketch ? next.set("sketch", change.sketch) : next.delete("sketch");
-    if (change.motion !== undefined) next.set("motion", String(change.motion));
+    if (change.motion !== undefined) {
+      const motions = change.motion;
+      setMoment(motions);
+      window.clearTimeout(later.current);
+      later.current = window.setTimeout(() => {
+        const then = new URLSearchParams(latest.current);
+        then.set("motion", String(motions));
+        latest.current = then.toString();
+        go(`${window.location.pathname}?${latest.current}`, { replace: true });
+      }, ADDRESS_AFTER_MS);
+    }
     if (change.deviation !== undefined) change.deviation ? next.set("deviation", "1") : next.delete("deviation");
     const target = change.stage ?? stage, text = next.toString();
     if (text !== latest.current || change.stage) { latest.current = text; go(`/jobs/${id}/${target}${text ? `?${text}` : ""}`, { replace: !change.stage }); }
   }, [go, id, stage]);
   return {
     stage, faces, edges, lit, place, picking, reach, fixture, set, sketch: q.get("sketch") ?? "", setup: q.get("setup") ?? firstSetup, tool: q.get("tool") ? Number(q.get("tool")) : firstTool,
-    rows: (q.get("rows") ?? "").split(",").filter(Boolean).map(Number), motion: Number(q.get("motion") ?? 0), deviation: q.get("deviation") === "1",
+    rows: (q.get("rows") ?? "").split(",").filter(Boolean).map(Number), deviation: q.get("deviation") === "1",
   };
 }
 
@@ -137,12 +156,12 @@ function Open({ stage }: { stage: string }) {
             );
           })}
         </nav>
-        <Viewport onFile={bring} />
+        <Panel name="view" key="view"><Viewport onFile={bring} /></Panel>
         <aside className="sheet" aria-label={`${TITLES[stage]} sheet`}>
           {status?.missing.filter((m) => m.stage === stage).map((m) => <Badge key={m.message} variant="light" color="yellow.9" mb={8} mr={4} tt="none" radius="sm">{m.message}</Badge>)}
-          {sheets[stage]}
+          <Panel name={`${TITLES[stage]} sheet`} key={stage}>{sheets[stage]}</Panel>
         </aside>
-        {benches[stage] ? <Bench>{benches[stage]}</Bench> : <div style={{ gridArea: "bench" }} />}
+        {benches[stage] ? <Bench><Panel name={`${TITLES[stage]} bench`} key={stage}>{benches[stage]}</Panel></Bench> : <div style={{ gridArea: "bench" }} />}
       </div>
     </ViewContext>
   );

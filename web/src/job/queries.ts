@@ -1,4 +1,4 @@
-/** What the server computes for the open job, fetched once for each version. */
+/** What the server computes for the open job, fetched once for each key of what it is made from. */
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, fetchBlock, take, type Block, type ProofSummary, type Scene, type Schemas } from "../api/client";
 import type { FaceReference, Vec } from "./document";
@@ -25,21 +25,35 @@ export function useScene(setup: string) {
   return useQuery<Scene>({ queryKey: ["scene", id, setup, version], enabled: !!doc.part && !!own, retry: false, placeholderData: keepPreviousData, queryFn: () => take(api.GET("/api/jobs/{job_id}/setups/{setup_id}/scene", { params: { path: { job_id: id, setup_id: setup } } })) as unknown as Promise<Scene> });
 }
 
+/** What is ready of a setup; its keys change exactly when proof and programs do, and so do the queries that hold them. */
+function useMade(setup: string) {
+  const { status } = useJob();
+  const made = status?.setups.find((s) => s.id === setup);
+  return { proof: made?.proof === "ready" ? made.proof_key : "", program: made?.program === "ready" ? made.program_key : "" };
+}
+
+/** The key of a setup's proof; empty where it is not ready. */
+export function useProofKey(setup: string): string {
+  return useMade(setup).proof;
+}
+
 export function useProof(setup: string) {
-  const { id, version, status } = useJob();
-  const ready = status?.setups.find((s) => s.id === setup)?.proof === "ready";
-  return useQuery<ProofSummary>({ queryKey: ["proof", id, setup, version], enabled: ready, retry: false, queryFn: () => take(api.GET("/api/jobs/{job_id}/setups/{setup_id}/proof", { params: { path: { job_id: id, setup_id: setup } } })) as Promise<ProofSummary> });
+  const { id } = useJob();
+  const key = useProofKey(setup);
+  return useQuery<ProofSummary>({ queryKey: ["proof", id, setup, key], enabled: !!key, retry: false, queryFn: () => take(api.GET("/api/jobs/{job_id}/setups/{setup_id}/proof", { params: { path: { job_id: id, setup_id: setup } } })) as Promise<ProofSummary> });
 }
 
 export function useColumns(setup: string) {
-  const { id, version, status } = useJob();
-  const ready = status?.setups.find((s) => s.id === setup)?.proof === "ready";
-  return useQuery<Block>({ queryKey: ["columns", id, setup, version], enabled: ready, retry: false, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/setups/${setup}/proof/columns`, signal) });
+  const { id } = useJob();
+  const key = useProofKey(setup);
+  return useQuery<Block>({ queryKey: ["columns", id, setup, key], enabled: !!key, retry: false, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/setups/${setup}/proof/columns`, signal) });
 }
 
-export function usePath(number: number, ready: boolean) {
-  const { id, version } = useJob();
-  return useQuery<Block>({ queryKey: ["path", id, number, version], enabled: ready, retry: false, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/operations/${number}/path`, signal) });
+export function usePath(number: number) {
+  const { id, status } = useJob();
+  const made = status?.operations.find((o) => o.number === number);
+  const key = made?.state === "ready" ? made.path_key : "";
+  return useQuery<Block>({ queryKey: ["path", id, number, key], enabled: !!key, retry: false, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/operations/${number}/path`, signal) });
 }
 
 /** The heights of an operation that can be dragged. */
@@ -49,9 +63,9 @@ export function useHeights(number: number) {
 }
 
 export function usePrograms(setup: string) {
-  const { id, version, status } = useJob();
-  const ready = status?.setups.find((s) => s.id === setup)?.program === "ready";
-  return useQuery({ queryKey: ["programs", id, setup, version], enabled: ready, retry: false, queryFn: () => take(api.GET("/api/jobs/{job_id}/setups/{setup_id}/programs", { params: { path: { job_id: id, setup_id: setup } } })) });
+  const { id } = useJob();
+  const key = useMade(setup).program;
+  return useQuery({ queryKey: ["programs", id, setup, key], enabled: !!key, retry: false, queryFn: () => take(api.GET("/api/jobs/{job_id}/setups/{setup_id}/programs", { params: { path: { job_id: id, setup_id: setup } } })) });
 }
 
 /** What a click takes: chains, loops, likeness, as group numbers for each face and edge. */

@@ -12,7 +12,6 @@ export type View = {
   setup: string;
   tool: number | null;
   rows: number[];
-  motion: number;
   deviation: boolean;
   faces: number[];
   edges: number[];
@@ -24,7 +23,8 @@ export type View = {
   lit: number[];
   sketch: string;
   fixture: string;
-  set: (change: Partial<Omit<View, "set">>) => void;
+  /** Changes the view; the moment of the proof too (see `moment.ts`). */
+  set: (change: Partial<Omit<View, "set">> & { motion?: number }) => void;
 };
 
 export const ViewContext = createContext<View | null>(null);

@@ -4,6 +4,7 @@ import { SchemaForm, useModelSchema } from "../forms/SchemaForm";
 import type { Finding } from "../api/client";
 import { useColumns, useProof } from "../job/queries";
 import { useJob } from "../job/useJob";
+import { useMoment } from "../job/moment";
 import { useView } from "../job/view";
 import { clock } from "../theme";
 
@@ -72,7 +73,7 @@ function motionAt(ends: Float64Array, seconds: number): number {
 }
 
 const SPEEDS = [1, 5, 20, 100, 500];
-const TICK_MS = 220;
+const TICK_MS = 90;
 
 /** The scrubber: a chart over time with the findings as marks; play, step, stop on findings. */
 export function ProofBench() {
@@ -83,8 +84,9 @@ export function ProofBench() {
   const [speed, setSpeed] = useState("20");
   const [stopOn, setStopOn] = useState("fault");
   const c = columns.data;
-  const now = useRef(view.motion);
-  now.current = view.motion;
+  const moment = useMoment();
+  const now = useRef(moment);
+  now.current = moment;
   useEffect(() => {
     if (!playing || !c) return;
     const ends = c.end_s as Float64Array;
@@ -99,7 +101,7 @@ export function ProofBench() {
     return () => clearInterval(timer);
   }, [playing, c, speed, stopOn, proof.data, view]);
   if (!c) return <Text className="faint" p={12}>The chart appears when the route has been computed and proved.</Text>;
-  const ends = c.end_s as Float64Array, n = ends.length, i = Math.max(0, Math.min(view.motion, n) - 1);
+  const ends = c.end_s as Float64Array, n = ends.length, i = Math.max(0, Math.min(moment, n) - 1);
   const operation = c.operation[i];
   const jump = (d: 1 | -1) => {
     let k = i;
@@ -110,17 +112,17 @@ export function ProofBench() {
   return (
     <>
       <Group gap={6} px={10} pt={8} pb={4} wrap="nowrap">
-        <Button size="compact-sm" onClick={() => { if (!playing && view.motion >= n) view.set({ motion: 0 }); setPlaying(!playing); }}>{playing ? "Pause" : "Play"}</Button>
+        <Button size="compact-sm" onClick={() => { if (!playing && moment >= n) view.set({ motion: 0 }); setPlaying(!playing); }}>{playing ? "Pause" : "Play"}</Button>
         <Select size="xs" w={86} aria-label="Playing speed" value={speed} allowDeselect={false} data={SPEEDS.map((s) => ({ value: String(s), label: `× ${s}` }))} onChange={(v) => setSpeed(v!)} />
         <Button size="compact-sm" variant="default" onClick={() => jump(-1)}>Operation start</Button>
-        <Button size="compact-sm" variant="default" aria-label="One motion back" onClick={() => view.set({ motion: Math.max(view.motion - 1, 0) })}>−1</Button>
-        <Button size="compact-sm" variant="default" aria-label="One motion on" onClick={() => view.set({ motion: Math.min(view.motion + 1, n) })}>+1</Button>
+        <Button size="compact-sm" variant="default" aria-label="One motion back" onClick={() => view.set({ motion: Math.max(moment - 1, 0) })}>−1</Button>
+        <Button size="compact-sm" variant="default" aria-label="One motion on" onClick={() => view.set({ motion: Math.min(moment + 1, n) })}>+1</Button>
         <Button size="compact-sm" variant="default" onClick={() => jump(1)}>Operation end</Button>
         <Select size="xs" w={150} aria-label="Stop on" value={stopOn} allowDeselect={false} data={[{ value: "fault", label: "stop on faults" }, { value: "attention", label: "stop on attention" }, { value: "all", label: "stop on all" }, { value: "none", label: "do not stop" }]} onChange={(v) => setStopOn(v!)} />
       </Group>
-      <div className="moment" data-testid="moment">{clock(view.motion ? ends[i] : 0)} of {clock(ends[n - 1])} · motion {Math.min(view.motion, n)} of {n} · op {operation} T{c.tool[i]} · X {c.work[3 * i].toFixed(2)} Y {c.work[3 * i + 1].toFixed(2)} Z {c.work[3 * i + 2].toFixed(2)}</div>
-      <Chart columns={c} motion={view.motion} findings={proof.data?.findings ?? []} onSeek={(m) => view.set({ motion: m })} />
-      <Slider mx={10} mb={6} size="xs" thumbLabel="Moment of the proof" min={0} max={n} value={view.motion} onChange={(v) => view.set({ motion: v })} label={null} />
+      <div className="moment" data-testid="moment">{clock(moment ? ends[i] : 0)} of {clock(ends[n - 1])} · motion {Math.min(moment, n)} of {n} · op {operation} T{c.tool[i]} · X {c.work[3 * i].toFixed(2)} Y {c.work[3 * i + 1].toFixed(2)} Z {c.work[3 * i + 2].toFixed(2)}</div>
+      <Chart columns={c} motion={moment} findings={proof.data?.findings ?? []} onSeek={(m) => view.set({ motion: m })} />
+      <Slider mx={10} mb={6} size="xs" thumbLabel="Moment of the proof" min={0} max={n} value={moment} onChange={(v) => view.set({ motion: v })} label={null} />
     </>
   );
 }
@@ -182,10 +184,9 @@ function Chart({ columns: c, motion, findings, onSeek }: { columns: any; motion:
       g.beginPath(); g.moveTo(x, 0); g.lineTo(x - 5, 9); g.lineTo(x + 5, 9); g.fill();
       g.fillRect(x - 0.5, 9, 1, h);
     }
-    const x = (w * (motion ? ends[Math.min(motion, ends.length) - 1] : 0)) / total;
-    g.fillStyle = style.color;
-    g.fillRect(x - 1, 0, 2, h);
-  }, [c, peaks, motion, findings, size]);
+  }, [c, peaks, findings, size]);
+  const ends = c.end_s as Float64Array;
+  const now = (size.w * (motion ? ends[Math.min(motion, ends.length) - 1] : 0)) / (ends[ends.length - 1] || 1);
   const seek = (e: React.PointerEvent) => {
     const box = canvas.current!.getBoundingClientRect(), ends = c.end_s as Float64Array;
     onSeek(motionAt(ends, ((e.clientX - box.left) / box.width) * ends[ends.length - 1]));
@@ -194,6 +195,7 @@ function Chart({ columns: c, motion, findings, onSeek }: { columns: any; motion:
     <div style={{ flex: 1, minHeight: 0, margin: "0 10px 4px", position: "relative" }}>
       <canvas ref={canvas} data-testid="chart" role="img" aria-label="Removal, engagement, feed and clearance over time" style={{ position: "absolute", inset: 0, cursor: "crosshair" }}
         onPointerDown={(e) => { e.currentTarget.setPointerCapture(e.pointerId); seek(e); }} onPointerMove={(e) => e.buttons && seek(e)} />
+      <div aria-hidden style={{ position: "absolute", top: 0, bottom: 0, width: 2, left: -1, background: "currentColor", transform: `translateX(${now}px)`, pointerEvents: "none" }} />
     </div>
   );
 }

@@ -5,6 +5,7 @@ import { useEffect, useMemo, useRef } from "react";
 import { api, take } from "../api/client";
 import { useColumns, usePrograms } from "../job/queries";
 import { useJob } from "../job/useJob";
+import { useMoment } from "../job/moment";
 import { useView } from "../job/view";
 import { clock } from "../theme";
 
@@ -84,7 +85,8 @@ export function ReleaseBench() {
   const programs = usePrograms(view.setup);
   const columns = useColumns(view.setup);
   const c = columns.data;
-  const here = c && view.motion > 0 ? { program: c.program[Math.min(view.motion, c.line.length) - 1], line: c.line[Math.min(view.motion, c.line.length) - 1] } : { program: 0, line: -1 };
+  const moment = useMoment();
+  const here = c && moment > 0 ? { program: c.program[Math.min(moment, c.line.length) - 1], line: c.line[Math.min(moment, c.line.length) - 1] } : { program: 0, line: -1 };
   const program = programs.data?.[here.program];
   const lines = useMemo(() => program?.text.split("\n").slice(0, -1) ?? [], [program]);
   const scroll = useRef<HTMLDivElement>(null);

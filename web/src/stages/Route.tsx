@@ -97,7 +97,7 @@ function OperationForm({ operation: o }: { operation: Operation }) {
     <>
       <Text fw={600} mb={4}>{o.number} · {o.params.strategy}</Text>
       {state && <Text mb={8} className={state.state === "failed" ? "fault" : "faint"}>{state.state}{state.reason && `: ${state.reason}`}</Text>}
-      <Unreached number={o.number} ready={state?.state === "ready"} />
+      <Unreached number={o.number} />
       <fieldset>
         <TextInput size="xs" label="What it does" value={name} onChange={(e) => setName(e.currentTarget.value)} onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()} onBlur={() => name !== o.name && put("name", name, o.name)} />
         <Select size="xs" mt={6} label="Tool" allowDeselect={false} value={String(o.tool)} data={job.doc.tools.map((t) => ({ value: String(t.number), label: `T${t.number} ${toolLabel(t)}` }))} onChange={(v) => put("tool", Number(v), o.tool)} />
@@ -157,8 +157,8 @@ function BoundaryPicker({ onDone }: { onDone: (faces: FaceSelector[]) => void })
   );
 }
 
-function Unreached({ number, ready }: { number: number; ready: boolean }) {
-  const path = usePath(number, ready);
+function Unreached({ number }: { number: number }) {
+  const path = usePath(number);
   const places = path.data?.meta.unreached ?? [];
   if (!places.length) return null;
   return (

@@ -2,6 +2,7 @@ import { useFrame, useThree } from "@react-three/fiber";
 import { useEffect, useRef } from "react";
 import { Box3, OrthographicCamera, Vector3 } from "three";
 import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
+import { move } from "./motion";
 
 export const DIRECTIONS: Record<string, [number, number, number]> = {
   iso: [-0.75, -1.1, 0.85], top: [0, -0.0001, 1], front: [0, -1, 0.0001], right: [1, 0, 0.0001],
@@ -17,7 +18,7 @@ export function Camera({ box, look, turn }: { box: Box3 | null; look: { name: st
     camera.up.copy(along([0, 0, 1]));
     const c = new OrbitControls(camera, gl.domElement);
     const tell = () => { (window as never as { fenrikLook: number[] }).fenrikLook = camera.getWorldDirection(new Vector3()).negate().toArray(); };
-    c.addEventListener("change", () => { invalidate(); tell(); });
+    c.addEventListener("change", () => { move(); invalidate(); tell(); });
     controls.current = c;
     set({ controls: c });  // for what is dragged in the scene, which stops the turning meanwhile
     return () => c.dispose();

@@ -61,7 +61,7 @@ export function FirstStock({ setup }: { setup: string }) {
     return flat;
   }, [stock.data]);
   useEffect(() => { invalidate(); return () => geometry?.dispose(); }, [geometry, invalidate]);
-  return geometry && <mesh geometry={geometry}><meshStandardMaterial color="#c8bfa8" transparent opacity={0.28} depthWrite={false} side={DoubleSide} /></mesh>;
+  return geometry && <mesh geometry={geometry}><meshLambertMaterial color="#c8bfa8" transparent opacity={0.28} depthWrite={false} side={DoubleSide} /></mesh>;
 }
 
 /** A fixture in its place; its faces can be taken while it is being seated. */
@@ -91,7 +91,7 @@ export function Copies({ scene, block }: { scene: Scene; block: Block }) {
         const [r, s] = [c.turn, c.shift];
         const m = new Matrix4().set(r[0][0], r[0][1], r[0][2], s[0], r[1][0], r[1][1], r[1][2], s[1], r[2][0], r[2][1], r[2][2], s[2], 0, 0, 0, 1);
         const at = r.map((row, i) => row[0] * middle.x + row[1] * middle.y + row[2] * middle.z + s[i]) as Vec;
-        return <group key={c.number}><mesh geometry={geometry} matrixAutoUpdate={false} matrix={m}><meshStandardMaterial color={c.mirrored ? "#a8a3b4" : "#b9b2a7"} roughness={0.75} side={DoubleSide} /></mesh><Label at={at} text={`${c.number}${c.mirrored ? " mirrored" : ""}`} /></group>;
+        return <group key={c.number}><mesh geometry={geometry} matrixAutoUpdate={false} matrix={m}><meshLambertMaterial color={c.mirrored ? "#a8a3b4" : "#b9b2a7"} side={DoubleSide} /></mesh><Label at={at} text={`${c.number}${c.mirrored ? " mirrored" : ""}`} /></group>;
       })}
     </>
   );
@@ -105,5 +105,5 @@ export function Table({ scene, size }: { scene: Scene; size: [number, number] })
     const at = r.map((row) => row.reduce((sum, v, c) => sum + v * middle[c], 0));
     return new Matrix4().set(r[0][0], r[0][1], r[0][2], at[0], r[1][0], r[1][1], r[1][2], at[1], r[2][0], r[2][1], r[2][2], at[2], 0, 0, 0, 1);
   }, [scene, r]);
-  return <mesh matrixAutoUpdate={false} matrix={m}><boxGeometry args={[size[0], size[1], 10]} /><meshStandardMaterial color="#aeb3b8" roughness={0.9} transparent opacity={0.35} depthWrite={false} /></mesh>;
+  return <mesh matrixAutoUpdate={false} matrix={m}><boxGeometry args={[size[0], size[1], 10]} /><meshLambertMaterial color="#aeb3b8" transparent opacity={0.35} depthWrite={false} /></mesh>;
 }

@@ -101,7 +101,7 @@ export function PartMesh({ block, picked, lit = [], roles, ghost, hoverTakes, on
         onPointerMove={hoverTakes && ((e) => { e.stopPropagation(); const hit = hitOf(e); if (hit) show(hoverTakes(hit, e.altKey)); performance.measure("fenrik hover", "fenrik pointer"); })}
         onPointerOut={hoverTakes && (() => show({ faces: [], edges: [] }))}
         onClick={onPick && ((e) => { e.stopPropagation(); const hit = hitOf(e); if (hit && e.delta < 4) onPick(hit, e.shiftKey || e.ctrlKey, e.altKey); })}>
-        <meshStandardMaterial vertexColors flatShading={false} roughness={0.75} metalness={0.05} side={DoubleSide} transparent={ghost} opacity={ghost ? 0.35 : 1} depthWrite={!ghost} polygonOffset polygonOffsetFactor={1} polygonOffsetUnits={1} />
+        <meshLambertMaterial vertexColors flatShading={false} side={DoubleSide} transparent={ghost} opacity={ghost ? 0.35 : 1} depthWrite={!ghost} polygonOffset polygonOffsetFactor={1} polygonOffsetUnits={1} />
       </mesh>
       <lineSegments geometry={edges}><lineBasicMaterial color="#4a4640" transparent opacity={ghost ? 0.4 : 0.9} /></lineSegments>
       <primitive object={marked} />

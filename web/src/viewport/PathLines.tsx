@@ -23,6 +23,7 @@ export function PathLines({ block }: { block: Block }) {
     });
   }, [block]);
   useEffect(() => {
+    performance.mark("fenrik path");
     invalidate();
     return () => lines.forEach((l) => { l.geometry.dispose(); (l.material as LineBasicMaterial).dispose(); });
   }, [lines, invalidate]);

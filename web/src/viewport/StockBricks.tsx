@@ -1,60 +1,76 @@
 import { useThree } from "@react-three/fiber";
 import { useEffect, useMemo, useRef } from "react";
-import { BufferAttribute, BufferGeometry, Group, Mesh, MeshStandardMaterial, DoubleSide } from "three";
+import { BufferAttribute, BufferGeometry, Group, Mesh, MeshLambertMaterial, DoubleSide } from "three";
 import { fetchBlock, type Block } from "../api/client";
 import { deviationColour } from "../theme";
+import { isMoving, move, onMotion } from "./motion";
 
 type Props = { url: string; proofKey: string; motion: number; deviation: boolean; band: number; onBusy: (busy: boolean) => void; onError: (text: string) => void };
+type Moment = { key: string; motion: number; deviation: boolean };
 
-/** The stock at a moment of the proof; asks only for the bricks that differ from what is shown. */
+const same = (a: Moment | null, b: Moment) => !!a && a.key === b.key && a.motion === b.motion && a.deviation === b.deviation;
+
+/** The stock at a moment of the proof: a coarse one at once, the bricks that differ from what is shown when it rests. */
 export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, onError }: Props) {
   const { invalidate } = useThree();
-  const group = useMemo(() => new Group(), []);
+  const fine = useMemo(() => new Group(), []), coarse = useMemo(() => new Group(), []);
   const bricks = useRef(new Map<number, Mesh>());
-  const shown = useRef<{ key: string; motion: number | null; deviation: boolean }>({ key: "", motion: null, deviation: false });
+  const shown = useRef<{ fine: Moment | null; coarse: Moment | null }>({ fine: null, coarse: null });
   const busy = useRef(false);
-  const wanted = useRef({ proofKey, motion, deviation });
-  wanted.current = { proofKey, motion, deviation };
-  const plain = useMemo(() => new MeshStandardMaterial({ color: "#cfc8b8", roughness: 0.62, metalness: 0.12, flatShading: true, side: DoubleSide }), []);
-  const mapped = useMemo(() => new MeshStandardMaterial({ vertexColors: true, roughness: 0.9, flatShading: true, side: DoubleSide }), []);
+  const wanted = useRef<Moment>({ key: proofKey, motion, deviation });
+  wanted.current = { key: proofKey, motion, deviation };
+  const plain = useMemo(() => new MeshLambertMaterial({ color: "#cfc8b8", flatShading: true, side: DoubleSide }), []);
+  const mapped = useMemo(() => new MeshLambertMaterial({ vertexColors: true, flatShading: true, side: DoubleSide }), []);
 
   useEffect(() => {
-    const clear = () => { bricks.current.forEach((m) => { group.remove(m); m.geometry.dispose(); }); bricks.current.clear(); };
+    const choose = () => {
+      const sharp = same(shown.current.fine, wanted.current), rough = same(shown.current.coarse, wanted.current);
+      // A coarse picture of the moment before is better than waiting for a fine one of now.
+      coarse.visible = isMoving() ? coarse.children.length > 0 : rough && !sharp;
+      fine.visible = !coarse.visible;
+      invalidate();
+    };
     const put = (block: Block) => {
-      if (block.meta.full) clear();
+      if (block.meta.full) { bricks.current.forEach((m) => { fine.remove(m); m.geometry.dispose(); }); bricks.current.clear(); }
       let v = 0, t = 0;
       for (let b = 0; b < block.ids.length; b++) {
         const nv = block.vertex_counts[b], nt = block.index_counts[b], id = block.ids[b];
         const old = bricks.current.get(id);
-        if (old) { group.remove(old); old.geometry.dispose(); bricks.current.delete(id); }
+        if (old) { fine.remove(old); old.geometry.dispose(); bricks.current.delete(id); }
         if (nt > 0) {
-          const g = new BufferGeometry();
-          g.setAttribute("position", new BufferAttribute(block.vertices.slice(3 * v, 3 * (v + nv)), 3));
-          g.setIndex(new BufferAttribute(block.indices.slice(t, t + nt), 1));
-          if (block.deviation) {
-            const colour = new Float32Array(3 * nv);
-            for (let i = 0; i < nv; i++) colour.set(deviationColour(block.deviation[v + i], band), 3 * i);
-            g.setAttribute("color", new BufferAttribute(colour, 3));
-          }
-          const mesh = new Mesh(g, block.deviation ? mapped : plain);
+          const mesh = new Mesh(brickGeometry(block, v, nv, t, nt, band), block.deviation ? mapped : plain);
           bricks.current.set(id, mesh);
-          group.add(mesh);
+          fine.add(mesh);
         }
         v += nv;
         t += nt;
       }
-      invalidate();
     };
-    const next = async () => {
+    const putCoarse = (block: Block) => {
+      coarse.children.forEach((m) => (m as Mesh).geometry.dispose());
+      coarse.clear();
+      coarse.add(new Mesh(brickGeometry(block, 0, block.vertex_counts[0], 0, block.index_counts[0], band), plain));
+    };
+    const next = async (): Promise<void> => {
       if (busy.current) return;
-      const want = { ...wanted.current }, have = shown.current;
-      if (have.key === want.proofKey && have.motion === want.motion && have.deviation === want.deviation) return onBusy(false);
+      const want = wanted.current, { fine: have, coarse: rough } = shown.current;
+      const sharp = same(have, want), needsCoarse = !want.deviation && !same(rough, want);
+      if (sharp && !needsCoarse) return onBusy(false);
+      // While it goes on, coarse ones are enough; the fine one comes when all rests.
+      if (!needsCoarse && isMoving()) return onBusy(false);
       busy.current = true;
-      onBusy(true);
+      onBusy(!sharp);
       try {
-        const since = have.key === want.proofKey && have.motion !== null && !have.deviation && !want.deviation ? `&have=${have.motion}` : "";
-        put(await fetchBlock(`${url}?motion=${want.motion}${since}${want.deviation ? "&deviation=true" : ""}`));
-        shown.current = { key: want.proofKey, motion: want.motion, deviation: want.deviation };
+        if (needsCoarse) {
+          putCoarse(await fetchBlock(`${url}?motion=${want.motion}&coarse=true`));
+          shown.current.coarse = want;
+        } else {
+          const since = have && have.key === want.key && !have.deviation && !want.deviation ? `&have=${have.motion}` : "";
+          put(await fetchBlock(`${url}?motion=${want.motion}${since}${want.deviation ? "&deviation=true" : ""}`));
+          shown.current.fine = want;
+        }
+        performance.mark("fenrik stock");
+        choose();
       } catch (e) {
         onError((e as Error).message);
         busy.current = false;
@@ -62,10 +78,27 @@ export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, on
         return;
       }
       busy.current = false;
-      next();
+      return next();
     };
-    next();
-  }, [url, proofKey, motion, deviation, band, group, plain, mapped, invalidate, onBusy, onError]);
+    if (shown.current.fine && !same(shown.current.fine, wanted.current) && !deviation) move();
+    const quiet = onMotion(() => { choose(); void next(); });
+    choose();
+    void next();
+    return quiet;
+  }, [url, proofKey, motion, deviation, band, fine, coarse, plain, mapped, invalidate, onBusy, onError]);
   useEffect(() => () => { bricks.current.forEach((m) => m.geometry.dispose()); plain.dispose(); mapped.dispose(); }, [plain, mapped]);
-  return <primitive object={group} />;
+  return <><primitive object={fine} /><primitive object={coarse} /></>;
+}
+
+/** The triangles of one brick out of a block. */
+function brickGeometry(block: Block, v: number, nv: number, t: number, nt: number, band: number): BufferGeometry {
+  const g = new BufferGeometry();
+  g.setAttribute("position", new BufferAttribute(block.vertices.slice(3 * v, 3 * (v + nv)), 3));
+  g.setIndex(new BufferAttribute(block.indices.slice(t, t + nt), 1));
+  if (block.deviation) {
+    const colour = new Float32Array(3 * nv);
+    for (let i = 0; i < nv; i++) colour.set(deviationColour(block.deviation[v + i], band), 3 * i);
+    g.setAttribute("color", new BufferAttribute(colour, 3));
+  }
+  return g;
 }

@@ -55,7 +55,7 @@ export function ToolBody({ tool, tip, axis }: { tool: Tool; tip: Vec; axis: Vec 
     <group position={tip} quaternion={turn}>
       {bodies.map((b, k) => (
         <mesh key={k} geometry={b.geometry}>
-          <meshStandardMaterial color={COLOURS[b.name]} roughness={0.4} metalness={0.4} side={DoubleSide} transparent opacity={b.name === "holder" ? 0.45 : 0.8} />
+          <meshLambertMaterial color={COLOURS[b.name]} side={DoubleSide} transparent opacity={b.name === "holder" ? 0.45 : 0.8} />
         </mesh>
       ))}
     </group>

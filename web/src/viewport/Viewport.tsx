@@ -2,9 +2,10 @@ import { ActionIcon, Button, Group, Loader, Select, Tooltip } from "@mantine/cor
 import { Canvas } from "@react-three/fiber";
 import { useCallback, useMemo, useState } from "react";
 import { Box3, Quaternion, Vector3 } from "three";
-import { useColumns, useFeatures, useGeometry, usePart, usePath, usePickTables, useProof, useScene } from "../job/queries";
+import { useColumns, useFeatures, useGeometry, usePart, usePath, usePickTables, useProof, useProofKey, useScene } from "../job/queries";
 import type { Vec } from "../job/document";
 import { useJob } from "../job/useJob";
+import { useMoment } from "../job/moment";
 import { useView, type Purpose, type Reach } from "../job/view";
 import { KINDS } from "../theme";
 import { Camera } from "./Camera";
@@ -12,6 +13,7 @@ import { DeviationScale } from "./DeviationScale";
 import { Copies, FirstStock, FixtureBody, MeasureMarks, SketchLines, Table } from "./Extras";
 import { HeightMarks } from "./HeightMarks";
 import { PartMesh } from "./PartMesh";
+import { useDots } from "./motion";
 import { PathLines } from "./PathLines";
 import { ScreenBox } from "./ScreenBox";
 import { SetupMarks, toPart, turnOf } from "./SetupMarks";
@@ -30,7 +32,7 @@ const PROMPTS: Record<Exclude<Purpose, "">, string> = {
 
 /** The middle of the screen: part, stock, frames, paths, tool, whatever the stage needs. */
 export function Viewport({ onFile }: { onFile: (file: File) => void }) {
-  const { id, doc, version, setNote, status } = useJob();
+  const { doc } = useJob();
   const view = useView();
   const geometry = useGeometry();
   const part = usePart();
@@ -60,14 +62,6 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
     if (stage !== "route") for (const f of s.fixtures) for (const corner of [f.low, f.high]) b.expandByPoint(new Vector3(...(s.rotation.map((row) => row.reduce((sum, v, c) => sum + v * corner[c], 0)) as Vec)));
     return b;
   }, [box, scene.data, stage]);
-  const tip = useMemo<Vec | null>(() => {
-    const c = columns.data;
-    if (!c || view.motion < 1) return null;
-    const i = Math.min(view.motion, c.line.length) - 1;
-    return [c.point[3 * i], c.point[3 * i + 1], c.point[3 * i + 2]];
-  }, [columns.data, view.motion]);
-  const axis = useMemo<Vec>(() => columns.data?.meta.axis ?? [0, 0, 1], [columns.data]);
-  const running = doc.tools.find((t) => t.number === (columns.data && view.motion ? columns.data.tool[Math.min(view.motion, columns.data.line.length) - 1] : -1));
   const marks = (view.picking === "vertex" || view.picking === "hole centre") && part.data ? part.data.zero_points[view.picking] : [];
 
   const lookup = useMemo(() => (geometry.data && tables.data ? { starts: edgeStarts(geometry.data), byFace: edgesOfFaces(tables.data) } : null), [geometry.data, tables.data]);
@@ -100,7 +94,7 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
     <section className={`view${dropping ? " dropping" : ""}`} aria-label="Viewport" data-testid="viewport" data-hole={hole?.name}
       onDragOver={(e) => { e.preventDefault(); setDropping(true); }} onDragLeave={() => setDropping(false)}
       onDrop={(e) => { e.preventDefault(); setDropping(false); const f = e.dataTransfer.files[0]; if (f) onFile(f); }}>
-      <Canvas orthographic frameloop="demand" dpr={1} gl={{ antialias: true, preserveDrawingBuffer: true }} onCreated={({ raycaster }) => { (raycaster as never as { firstHitOnly: boolean }).firstHitOnly = true; }}>
+      <Canvas orthographic frameloop="demand" dpr={useDots()} gl={{ antialias: false, preserveDrawingBuffer: true }} onCreated={({ raycaster }) => { (raycaster as never as { firstHitOnly: boolean }).firstHitOnly = true; }}>
         <ambientLight intensity={1.1} />
         <group quaternion={turn}>
           <hemisphereLight args={["#ffffff", "#8a857c", 1.0]} position={[0, 0, 1]} />
@@ -128,15 +122,11 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
           </mesh>
         ))}
         {stage === "route" && doc.operations.filter((o) => view.rows.includes(o.number)).map((o) => (
-          <OperationPath key={o.number} number={o.number} ready={status?.operations.find((s) => s.number === o.number)?.state === "ready"} />
+          <OperationPath key={o.number} number={o.number} />
         ))}
         {stage === "route" && scene.data && doc.operations.some((o) => o.setup === view.setup && o.number === view.rows[0]) && view.rows.length === 1 && <HeightMarks number={view.rows[0]} scene={scene.data} />}
-        {proving && (
-          <StockBricks url={`/api/jobs/${id}/setups/${view.setup}/proof/stock`} proofKey={`${id} ${view.setup} ${version}`} motion={view.motion}
-            deviation={view.deviation && stage === "proof"} band={doc.proof.band_mm} onBusy={setBusy} onError={setNote} />
-        )}
+        {proving && <Cutting deviation={view.deviation && stage === "proof"} onBusy={setBusy} />}
         {proving && setup?.fixtures.map((f) => <FixtureBody key={f.id} setup={view.setup} id={f.id} picked={[]} />)}
-        {proving && tip && running && !(view.deviation && stage === "proof") && <ToolBody tool={running} tip={tip} axis={axis} />}
         {stage === "tools" && scene.data && doc.tools.filter((t) => t.number === view.tool).map((t) => (
           <ToolBody key={t.number} tool={t} tip={scene.data.origin as Vec} axis={[scene.data.rotation[0][2], scene.data.rotation[1][2], scene.data.rotation[2][2]]} />
         ))}
@@ -179,8 +169,23 @@ function withoutBodies(block: NonNullable<ReturnType<typeof useGeometry>["data"]
   return { ...block, triangles: new Uint32Array(kept), face_ids: new Uint32Array(faces) };
 }
 
-function OperationPath({ number, ready }: { number: number; ready: boolean }) {
-  const path = usePath(number, ready);
+/** Stock and tool at the moment of the proof. */
+function Cutting({ deviation, onBusy }: { deviation: boolean; onBusy: (busy: boolean) => void }) {
+  const { id, doc, setNote } = useJob();
+  const { setup } = useView();
+  const columns = useColumns(setup).data, proofKey = useProofKey(setup), moment = useMoment();
+  const i = columns && moment ? Math.min(moment, columns.line.length) - 1 : -1;
+  const running = columns && i >= 0 ? doc.tools.find((t) => t.number === columns.tool[i]) : undefined;
+  return (
+    <>
+      <StockBricks url={`/api/jobs/${id}/setups/${setup}/proof/stock`} proofKey={proofKey} motion={moment} deviation={deviation} band={doc.proof.band_mm} onBusy={onBusy} onError={setNote} />
+      {columns && running && !deviation && <ToolBody tool={running} tip={[columns.point[3 * i], columns.point[3 * i + 1], columns.point[3 * i + 2]]} axis={columns.meta.axis ?? [0, 0, 1]} />}
+    </>
+  );
+}
+
+function OperationPath({ number }: { number: number }) {
+  const path = usePath(number);
   return path.data ? (
     <group>
       <PathLines block={path.data} />

@@ -43,7 +43,9 @@ class ProgramText(BaseModel):
 
 
 def _binary(data: bytes) -> Response:
-    return Response(data, media_type="application/octet-stream", headers={"cache-control": "no-cache"})
+    # Packing numbers takes longer than sending them.
+    headers = {"cache-control": "no-cache", "content-encoding": "identity"}
+    return Response(data, media_type="application/octet-stream", headers=headers)
 
 
 def _operation(opened: Opened, number: int) -> Operation:
@@ -140,12 +142,15 @@ def proof_stock(
     motion: int = Query(ge=0),
     have: int | None = Query(default=None, ge=0),
     deviation: bool = False,
+    coarse: bool = False,
 ) -> Response:
-    """The stock's surface after some motions: all of it, or the bricks that differ from moment `have`."""
+    """The stock's surface after some motions: all of it, or the bricks that differ from moment `have`; or coarse, with
+    few triangles, for pictures while things move."""
     opened = open_job(job_id)
     setup = opened.setup(setup_id)
     _ready(opened, opened.build.proof_key(setup), "proof")
-    return _binary(player_for(opened.build, setup).bricks(motion, have, deviation))
+    player = player_for(opened.build, setup)
+    return _binary(player.coarse(motion) if coarse else player.bricks(motion, have, deviation))
 
 
 @router.get("/setups/{setup_id}/programs", operation_id="readPrograms")
