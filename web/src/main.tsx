@@ -11,14 +11,18 @@ import { JobList } from "./JobList";
 import { Shell } from "./job/Shell";
 import { theme } from "./theme";
 
-const client = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 30_000, refetchOnWindowFocus: false } } });
+const client = new QueryClient({
+  defaultOptions: { queries: { retry: 1, staleTime: 30_000, refetchOnWindowFocus: false } },
+});
 
 createRoot(document.getElementById("root")!).render(
   <MantineProvider theme={theme} defaultColorScheme="light">
     <QueryClientProvider client={client}>
       <Switch>
         <Route path="/jobs/:id/:stage?">{(p) => <Shell key={p.id} id={p.id} stage={p.stage ?? "part"} />}</Route>
-        <Route><JobList /></Route>
+        <Route>
+          <JobList />
+        </Route>
       </Switch>
     </QueryClientProvider>
   </MantineProvider>,

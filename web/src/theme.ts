@@ -1,6 +1,17 @@
 import { createTheme, type MantineColorsTuple } from "@mantine/core";
 
-const verdigris: MantineColorsTuple = ["#e8f4f1", "#d3e7e2", "#a6cfc6", "#77b6a9", "#51a191", "#399382", "#1f7a6d", "#19685d", "#12564d", "#08433c"];
+const verdigris: MantineColorsTuple = [
+  "#e8f4f1",
+  "#d3e7e2",
+  "#a6cfc6",
+  "#77b6a9",
+  "#51a191",
+  "#399382",
+  "#1f7a6d",
+  "#19685d",
+  "#12564d",
+  "#08433c",
+];
 
 /** The house look: paper and graphite, one accent, two signal colours. */
 export const theme = createTheme({

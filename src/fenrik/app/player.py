@@ -24,7 +24,7 @@ MOMENTS = 12
 FLATTEN_MM = 0.005
 PLAYERS = 3
 COARSE_HITS = 16_000
-LEAST_RUNG, MOST_RUNGS = 400, 250
+LEAST_RUNG, MOST_RUNGS = 400, 100
 """Motions between two rungs at least, and how many rungs there are at most."""
 
 

@@ -116,11 +116,11 @@ def test_a_fixture_is_made_once_and_again_when_it_changes(step):
 def test_a_pin_thinner_than_any_step_is_not_missed():
     """A needle of 0.02 mm between two places that a look each 0.5 mm would take, and one that is passed at 0.05 mm."""
     ball = cutting_profile(BallCutter(diameter_mm=6, flute_length_mm=10))
-    needle = box_mesh([49.74, 2.97, 0], [49.76, 2.99, 9])
+    needle = box_mesh([53.83, 2.97, 0], [53.85, 2.99, 9])
     start, end = np.array([[0.0, 0, 5]]), np.array([[100.0, 0, 5]])
     depth, place = deepest(needle, ball, start, end)
     # The ball's side at 2.97 mm from the axis stands √(9 − 2.97²) under its middle.
     assert depth[0] == pytest.approx(9 - 8 + np.sqrt(9 - 2.97**2), abs=0.03)
-    assert place[0, 0] == pytest.approx(49.75, abs=0.2)
-    clear = box_mesh([49.74, 3.05, 0], [49.76, 3.2, 9])
+    assert place[0, 0] == pytest.approx(53.84, abs=0.2)
+    clear = box_mesh([53.83, 3.05, 0], [53.85, 3.2, 9])
     assert deepest(clear, ball, start, end)[0][0] == 0.0

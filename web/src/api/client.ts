@@ -31,17 +31,31 @@ export async function take<T>(promise: Promise<{ data?: T; error?: unknown; resp
   try {
     answer = await promise;
   } catch {
-    throw new ProblemError({ title: "Fenrik does not answer. Your changes are kept on the server; start it again.", status: 0 });
+    throw new ProblemError({
+      title: "Fenrik does not answer. Your changes are kept on the server; start it again.",
+      status: 0,
+    });
   }
   if (answer.error !== undefined || !answer.response.ok) {
-    throw new ProblemError((answer.error as Problem) ?? { title: answer.response.statusText, status: answer.response.status });
+    throw new ProblemError(
+      (answer.error as Problem) ?? { title: answer.response.statusText, status: answer.response.status },
+    );
   }
   return answer.data as T;
 }
 
+// Its head is JSON of many kinds; each reader knows its own.
+// eslint-disable-next-line @typescript-eslint/no-explicit-any
 export type Block = { meta: any; [name: string]: any };
 
-const TYPES = { f4: Float32Array, f8: Float64Array, i4: Int32Array, u4: Uint32Array, u1: Uint8Array, i1: Int8Array } as const;
+const TYPES = {
+  f4: Float32Array,
+  f8: Float64Array,
+  i4: Int32Array,
+  u4: Uint32Array,
+  u1: Uint8Array,
+  i1: Int8Array,
+} as const;
 
 /** Read a block in the typed layout (see docs/layout.md). */
 export function decode(buffer: ArrayBuffer): Block {

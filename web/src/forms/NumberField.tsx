@@ -23,16 +23,36 @@ export async function readNumber(text: string, unit: string): Promise<number> {
 }
 
 type Props = {
-  label: string; value: number | null; unit?: string; range?: Range; hint?: string; optional?: boolean; placeholder?: string;
-  onCommit: (value: number | null) => Promise<string> | void; onDraft?: (value: number) => void;
+  label: string;
+  value: number | null;
+  unit?: string;
+  range?: Range;
+  hint?: string;
+  optional?: boolean;
+  placeholder?: string;
+  onCommit: (value: number | null) => Promise<string> | void;
+  onDraft?: (value: number) => void;
 };
 
 /** A number with its unit; takes arithmetic (=3*4) and either unit system (3/8in), and says at once when it is out of range. */
-export function NumberField({ label, value, unit = "", range = {}, hint, optional, placeholder, onCommit, onDraft }: Props) {
+export function NumberField({
+  label,
+  value,
+  unit = "",
+  range = {},
+  hint,
+  optional,
+  placeholder,
+  onCommit,
+  onDraft,
+}: Props) {
   const shown = value === null || value === undefined ? "" : String(Math.round(value * 1e6) / 1e6);
   const [text, setText] = useState(shown);
   const [error, setError] = useState("");
-  useEffect(() => { setText(shown); setError(""); }, [shown]);
+  useEffect(() => {
+    setText(shown);
+    setError("");
+  }, [shown]);
   const check = (typed: string) => {
     setText(typed);
     const n = Number(typed.replace(",", "."));
@@ -56,10 +76,33 @@ export function NumberField({ label, value, unit = "", range = {}, hint, optiona
     }
   };
   return (
-    <TextInput size="xs" label={label} description={hint} value={text} error={error || undefined} placeholder={placeholder}
-      inputMode="decimal" rightSection={unit && <span className="faint" style={{ fontSize: 12, paddingRight: 8, whiteSpace: "nowrap" }}>{unit}</span>}
-      rightSectionWidth={unit.length > 3 ? 58 : 38} rightSectionPointerEvents="none" aria-label={unit ? `${label}, ${unit}` : label}
-      onChange={(e) => check(e.currentTarget.value)} onBlur={commit}
-      onKeyDown={(e) => { if (e.key === "Enter") commit(); if (e.key === "Escape") { setText(shown); setError(""); } }} />
+    <TextInput
+      size="xs"
+      label={label}
+      description={hint}
+      value={text}
+      error={error || undefined}
+      placeholder={placeholder}
+      inputMode="decimal"
+      rightSection={
+        unit && (
+          <span className="faint" style={{ fontSize: 12, paddingRight: 8, whiteSpace: "nowrap" }}>
+            {unit}
+          </span>
+        )
+      }
+      rightSectionWidth={unit.length > 3 ? 58 : 38}
+      rightSectionPointerEvents="none"
+      aria-label={unit ? `${label}, ${unit}` : label}
+      onChange={(e) => check(e.currentTarget.value)}
+      onBlur={commit}
+      onKeyDown={(e) => {
+        if (e.key === "Enter") commit();
+        if (e.key === "Escape") {
+          setText(shown);
+          setError("");
+        }
+      }}
+    />
   );
 }

@@ -5,13 +5,37 @@ import { api, take } from "../api/client";
 import { NumberField } from "./NumberField";
 
 export type Field = {
-  type?: string; title?: string; description?: string; unit?: string; idle?: boolean; default?: unknown; const?: unknown; enum?: string[]; anyOf?: Field[]; maxLength?: number;
-  minimum?: number; maximum?: number; exclusiveMinimum?: number; exclusiveMaximum?: number; $ref?: string; discriminator?: { mapping: Record<string, string> }; oneOf?: Field[];
+  type?: string;
+  title?: string;
+  description?: string;
+  unit?: string;
+  idle?: boolean;
+  default?: unknown;
+  const?: unknown;
+  enum?: string[];
+  anyOf?: Field[];
+  maxLength?: number;
+  minimum?: number;
+  maximum?: number;
+  exclusiveMinimum?: number;
+  exclusiveMaximum?: number;
+  $ref?: string;
+  discriminator?: { mapping: Record<string, string> };
+  oneOf?: Field[];
 };
-export type ModelSchema = { title?: string; description?: string; required?: string[]; properties: Record<string, Field>; group?: string; order?: number; cutters?: string[] };
+export type ModelSchema = {
+  title?: string;
+  description?: string;
+  required?: string[];
+  properties: Record<string, Field>;
+  group?: string;
+  order?: number;
+  cutters?: string[];
+};
 
 /** The schema of the job document; an open job waits for it, so that no form grows under the pointer. */
-export const useSchema = () => useQuery({ queryKey: ["schema"], queryFn: () => take(api.GET("/api/schema")), staleTime: Infinity });
+export const useSchema = () =>
+  useQuery({ queryKey: ["schema"], queryFn: () => take(api.GET("/api/schema")), staleTime: Infinity });
 
 /** All models of the job document, as the server tells them. */
 export function useDefs(): Record<string, ModelSchema> | undefined {
@@ -23,62 +47,171 @@ export const useModelSchema = (model: string): ModelSchema | undefined => useDef
 
 /** The models that a field of one of several kinds can be: kind → schema. */
 export function useKinds(model: string, field: string): Record<string, ModelSchema> {
-  const defs = useDefs(), own = defs?.[model]?.properties[field] as (Field & { items?: Field }) | undefined;
-  const mapping = (own?.discriminator ?? own?.items?.discriminator ?? own?.anyOf?.find((f) => f.discriminator)?.discriminator)?.mapping ?? {};
+  const defs = useDefs(),
+    own = defs?.[model]?.properties[field] as (Field & { items?: Field }) | undefined;
+  const mapping =
+    (own?.discriminator ?? own?.items?.discriminator ?? own?.anyOf?.find((f) => f.discriminator)?.discriminator)
+      ?.mapping ?? {};
   return Object.fromEntries(Object.entries(mapping).map(([kind, ref]) => [kind, defs![ref.split("/").pop()!]]));
 }
 
 /** An object of a kind with its defaults; what has none is taken from `seed`. */
-export function freshOf(kind: string, schema: ModelSchema, seed: Record<string, unknown> = {}, tag = "kind"): Record<string, unknown> {
+export function freshOf(
+  kind: string,
+  schema: ModelSchema,
+  seed: Record<string, unknown> = {},
+  tag = "kind",
+): Record<string, unknown> {
   const made: Record<string, unknown> = { [tag]: kind };
   for (const name of schema.required ?? []) if (name !== tag && seed[name] !== undefined) made[name] = seed[name];
   return made;
 }
 
 type Props = {
-  schema: ModelSchema | undefined; value: Record<string, unknown>; skip?: string[]; folded?: string[];
-  onChange: (field: string, value: unknown, was: unknown) => Promise<string> | void; special?: Record<string, ReactNode>; onDraft?: (field: string, value: number) => void;
+  schema: ModelSchema | undefined;
+  value: Record<string, unknown>;
+  skip?: string[];
+  folded?: string[];
+  onChange: (field: string, value: unknown, was: unknown) => Promise<string> | void;
+  special?: Record<string, ReactNode>;
+  onDraft?: (field: string, value: number) => void;
 };
 
 /** A form made from a model's schema: titles, units, ranges, defaults and help come from one place. */
 export function SchemaForm({ schema, value, skip = [], folded = [], onChange, special = {}, onDraft }: Props) {
   if (!schema) return null;
-  const names = Object.keys(schema.properties).filter((n) => !skip.includes(n) && schema.properties[n].const === undefined && !schema.properties[n].idle);
-  const draw = (name: string) => special[name] ?? <SchemaField key={name} name={name} field={schema.properties[name]} value={value[name] ?? schema.properties[name].default} onChange={onChange} onDraft={onDraft} />;
+  const names = Object.keys(schema.properties).filter(
+    (n) => !skip.includes(n) && schema.properties[n].const === undefined && !schema.properties[n].idle,
+  );
+  const draw = (name: string) =>
+    special[name] ?? (
+      <SchemaField
+        key={name}
+        name={name}
+        field={schema.properties[name]}
+        value={value[name] ?? schema.properties[name].default}
+        onChange={onChange}
+        onDraft={onDraft}
+      />
+    );
   const rest = names.filter((n) => folded.includes(n));
   return (
     <>
       <div className="two">{names.filter((n) => !folded.includes(n)).map(draw)}</div>
-      {rest.length > 0 && <details><summary>More</summary><div className="two">{rest.map(draw)}</div></details>}
+      {rest.length > 0 && (
+        <details>
+          <summary>More</summary>
+          <div className="two">{rest.map(draw)}</div>
+        </details>
+      )}
     </>
   );
 }
 
-function SchemaField({ name, field, value, onChange, onDraft }: { name: string; field: Field; value: unknown; onChange: Props["onChange"]; onDraft: Props["onDraft"] }) {
+function SchemaField({
+  name,
+  field,
+  value,
+  onChange,
+  onDraft,
+}: {
+  name: string;
+  field: Field;
+  value: unknown;
+  onChange: Props["onChange"];
+  onDraft: Props["onDraft"];
+}) {
   const inner = field.anyOf?.find((f) => f.type !== "null") ?? field;
   const label = field.title ?? name;
   const optional = !!field.anyOf?.some((f) => f.type === "null");
   if (inner.type === "number" || inner.type === "integer") {
-    return <NumberField label={label} value={value as number | null} unit={field.unit ?? inner.unit} optional={optional} hint={field.description}
-      range={{ min: inner.minimum, above: inner.exclusiveMinimum, max: inner.maximum ?? inner.exclusiveMaximum }} placeholder={optional ? "automatic" : undefined}
-      onDraft={onDraft && ((v) => onDraft(name, v))} onCommit={(v) => onChange(name, v, value)} />;
+    return (
+      <NumberField
+        label={label}
+        value={value as number | null}
+        unit={field.unit ?? inner.unit}
+        optional={optional}
+        hint={field.description}
+        range={{ min: inner.minimum, above: inner.exclusiveMinimum, max: inner.maximum ?? inner.exclusiveMaximum }}
+        placeholder={optional ? "automatic" : undefined}
+        onDraft={onDraft && ((v) => onDraft(name, v))}
+        onCommit={(v) => onChange(name, v, value)}
+      />
+    );
   }
   if (inner.enum) {
-    return <Select size="xs" label={label} description={field.description} data={inner.enum.map((v) => ({ value: v, label: v || "–" }))} value={value as string} allowDeselect={false} onChange={(v) => onChange(name, v, value)} />;
+    return (
+      <Select
+        size="xs"
+        label={label}
+        description={field.description}
+        data={inner.enum.map((v) => ({ value: v, label: v || "–" }))}
+        value={value as string}
+        allowDeselect={false}
+        onChange={(v) => onChange(name, v, value)}
+      />
+    );
   }
   if (inner.type === "boolean") {
-    return <Switch size="xs" mt={22} label={label} checked={!!value} onChange={(e) => onChange(name, e.currentTarget.checked, value)} />;
+    return (
+      <Switch
+        size="xs"
+        mt={22}
+        label={label}
+        checked={!!value}
+        onChange={(e) => onChange(name, e.currentTarget.checked, value)}
+      />
+    );
   }
-  if (inner.type === "string") return <TextField label={label} hint={field.description} value={(value as string) ?? ""} onCommit={(v) => onChange(name, v, value)} />;
+  if (inner.type === "string")
+    return (
+      <TextField
+        label={label}
+        hint={field.description}
+        value={(value as string) ?? ""}
+        onCommit={(v) => onChange(name, v, value)}
+      />
+    );
   return null;
 }
 
 /** A line of text that is kept when it is left or Enter is pressed. */
-export function TextField({ label, value, hint, onCommit, placeholder }: { label: string; value: string; hint?: string; placeholder?: string; onCommit: (value: string) => Promise<string> | void }) {
+export function TextField({
+  label,
+  value,
+  hint,
+  onCommit,
+  placeholder,
+}: {
+  label: string;
+  value: string;
+  hint?: string;
+  placeholder?: string;
+  onCommit: (value: string) => Promise<string> | void;
+}) {
   const [text, setText] = useState(value);
   const [error, setError] = useState("");
-  useEffect(() => { setText(value); setError(""); }, [value]);
-  const commit = async () => { if (text !== value) setError((await onCommit(text)) || ""); };
-  return <TextInput size="xs" label={label} description={hint} placeholder={placeholder} value={text} error={error || undefined} onChange={(e) => setText(e.currentTarget.value)}
-    onBlur={commit} onKeyDown={(e) => { if (e.key === "Enter") e.currentTarget.blur(); if (e.key === "Escape") setText(value); }} />;
+  useEffect(() => {
+    setText(value);
+    setError("");
+  }, [value]);
+  const commit = async () => {
+    if (text !== value) setError((await onCommit(text)) || "");
+  };
+  return (
+    <TextInput
+      size="xs"
+      label={label}
+      description={hint}
+      placeholder={placeholder}
+      value={text}
+      error={error || undefined}
+      onChange={(e) => setText(e.currentTarget.value)}
+      onBlur={commit}
+      onKeyDown={(e) => {
+        if (e.key === "Enter") e.currentTarget.blur();
+        if (e.key === "Escape") setText(value);
+      }}
+    />
+  );
 }

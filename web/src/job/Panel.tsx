@@ -11,12 +11,27 @@ export class Panel extends Component<{ name: string; children: ReactNode }, { er
 
   render() {
     const { error } = this.state;
-    if (!error) return <Suspense fallback={<div className="empty"><Loader size="sm" /></div>}>{this.props.children}</Suspense>;
+    if (!error)
+      return (
+        <Suspense
+          fallback={
+            <div className="empty">
+              <Loader size="sm" />
+            </div>
+          }
+        >
+          {this.props.children}
+        </Suspense>
+      );
     return (
       <div role="alert" style={{ padding: 16 }}>
-        <p className="fault">The {this.props.name} failed: {error.message}</p>
+        <p className="fault">
+          The {this.props.name} failed: {error.message}
+        </p>
         <p>Your job is kept at the server; the other panels go on.</p>
-        <Button size="compact-sm" variant="default" onClick={() => this.setState({ error: null })}>Show it again</Button>
+        <Button size="compact-sm" variant="default" onClick={() => this.setState({ error: null })}>
+          Show it again
+        </Button>
       </div>
     );
   }

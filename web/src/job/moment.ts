@@ -11,6 +11,11 @@ export function setMoment(motions: number) {
   listeners.forEach((hear) => hear());
 }
 
-const subscribe = (hear: () => void) => { listeners.add(hear); return () => { listeners.delete(hear); }; };
+const subscribe = (hear: () => void) => {
+  listeners.add(hear);
+  return () => {
+    listeners.delete(hear);
+  };
+};
 
 export const useMoment = () => useSyncExternalStore(subscribe, () => moment);

@@ -4,32 +4,67 @@ import { api, fetchBlock, take, type Block, type ProofSummary, type Scene, type 
 import type { FaceReference, Vec } from "./document";
 import { useJob } from "./useJob";
 
-export type PartFace = { kind: string; area_mm2: number; centroid: Vec; normal: Vec; radius_mm: number | null; body: number; colour: string; reference: FaceReference };
-export type PartInfo = { summary: Record<string, any>; faces: PartFace[]; zero_points: Record<"vertex" | "hole centre", Vec[]>; roles: string[] };
+export type PartFace = {
+  kind: string;
+  area_mm2: number;
+  centroid: Vec;
+  normal: Vec;
+  radius_mm: number | null;
+  body: number;
+  colour: string;
+  reference: FaceReference;
+};
+export type PartInfo = {
+  // eslint-disable-next-line @typescript-eslint/no-explicit-any
+  summary: Record<string, any>;
+  faces: PartFace[];
+  zero_points: Record<"vertex" | "hole centre", Vec[]>;
+  roles: string[];
+};
 
 const job_id = (id: string) => ({ params: { path: { job_id: id } } });
 
 export function usePart() {
   const { id, doc } = useJob();
-  return useQuery({ queryKey: ["part", id, doc.part], enabled: !!doc.part, queryFn: () => take(api.GET("/api/jobs/{job_id}/part", job_id(id))) as unknown as Promise<PartInfo> });
+  return useQuery({
+    queryKey: ["part", id, doc.part],
+    enabled: !!doc.part,
+    queryFn: () => take(api.GET("/api/jobs/{job_id}/part", job_id(id))) as unknown as Promise<PartInfo>,
+  });
 }
 
 export function useGeometry() {
   const { id, doc } = useJob();
-  return useQuery<Block>({ queryKey: ["geometry", id, doc.part], enabled: !!doc.part, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/part/geometry`, signal) });
+  return useQuery<Block>({
+    queryKey: ["geometry", id, doc.part],
+    enabled: !!doc.part,
+    queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/part/geometry`, signal),
+  });
 }
 
 export function useScene(setup: string) {
   const { id, doc, version } = useJob();
   const own = doc.setups.find((s) => s.id === setup);
-  return useQuery<Scene>({ queryKey: ["scene", id, setup, version], enabled: !!doc.part && !!own, retry: false, placeholderData: keepPreviousData, queryFn: () => take(api.GET("/api/jobs/{job_id}/setups/{setup_id}/scene", { params: { path: { job_id: id, setup_id: setup } } })) as unknown as Promise<Scene> });
+  return useQuery<Scene>({
+    queryKey: ["scene", id, setup, version],
+    enabled: !!doc.part && !!own,
+    retry: false,
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      take(
+        api.GET("/api/jobs/{job_id}/setups/{setup_id}/scene", { params: { path: { job_id: id, setup_id: setup } } }),
+      ) as unknown as Promise<Scene>,
+  });
 }
 
 /** What is ready of a setup; its keys change exactly when proof and programs do, and so do the queries that hold them. */
 function useMade(setup: string) {
   const { status } = useJob();
   const made = status?.setups.find((s) => s.id === setup);
-  return { proof: made?.proof === "ready" ? made.proof_key : "", program: made?.program === "ready" ? made.program_key : "" };
+  return {
+    proof: made?.proof === "ready" ? made.proof_key : "",
+    program: made?.program === "ready" ? made.program_key : "",
+  };
 }
 
 /** The key of a setup's proof; empty where it is not ready. */
@@ -40,66 +75,133 @@ export function useProofKey(setup: string): string {
 export function useProof(setup: string) {
   const { id } = useJob();
   const key = useProofKey(setup);
-  return useQuery<ProofSummary>({ queryKey: ["proof", id, setup, key], enabled: !!key, retry: false, queryFn: () => take(api.GET("/api/jobs/{job_id}/setups/{setup_id}/proof", { params: { path: { job_id: id, setup_id: setup } } })) as Promise<ProofSummary> });
+  return useQuery<ProofSummary>({
+    queryKey: ["proof", id, setup, key],
+    enabled: !!key,
+    retry: false,
+    queryFn: () =>
+      take(
+        api.GET("/api/jobs/{job_id}/setups/{setup_id}/proof", { params: { path: { job_id: id, setup_id: setup } } }),
+      ) as Promise<ProofSummary>,
+  });
 }
 
 export function useColumns(setup: string) {
   const { id } = useJob();
   const key = useProofKey(setup);
-  return useQuery<Block>({ queryKey: ["columns", id, setup, key], enabled: !!key, retry: false, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/setups/${setup}/proof/columns`, signal) });
+  return useQuery<Block>({
+    queryKey: ["columns", id, setup, key],
+    enabled: !!key,
+    retry: false,
+    queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/setups/${setup}/proof/columns`, signal),
+  });
 }
 
 export function usePath(number: number) {
   const { id, status } = useJob();
   const made = status?.operations.find((o) => o.number === number);
   const key = made?.state === "ready" ? made.path_key : "";
-  return useQuery<Block>({ queryKey: ["path", id, number, key], enabled: !!key, retry: false, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/operations/${number}/path`, signal) });
+  return useQuery<Block>({
+    queryKey: ["path", id, number, key],
+    enabled: !!key,
+    retry: false,
+    queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/operations/${number}/path`, signal),
+  });
 }
 
 /** The heights of an operation that can be dragged. */
 export function useHeights(number: number) {
   const { id, version } = useJob();
-  return useQuery({ queryKey: ["heights", id, number, version], retry: false, placeholderData: (before) => before, queryFn: () => take(api.GET("/api/jobs/{job_id}/operations/{number}/heights", { params: { path: { job_id: id, number } } })) });
+  return useQuery({
+    queryKey: ["heights", id, number, version],
+    retry: false,
+    placeholderData: (before) => before,
+    queryFn: () =>
+      take(api.GET("/api/jobs/{job_id}/operations/{number}/heights", { params: { path: { job_id: id, number } } })),
+  });
 }
 
 export function usePrograms(setup: string) {
   const { id } = useJob();
   const key = useMade(setup).program;
-  return useQuery({ queryKey: ["programs", id, setup, key], enabled: !!key, retry: false, queryFn: () => take(api.GET("/api/jobs/{job_id}/setups/{setup_id}/programs", { params: { path: { job_id: id, setup_id: setup } } })) });
+  return useQuery({
+    queryKey: ["programs", id, setup, key],
+    enabled: !!key,
+    retry: false,
+    queryFn: () =>
+      take(
+        api.GET("/api/jobs/{job_id}/setups/{setup_id}/programs", { params: { path: { job_id: id, setup_id: setup } } }),
+      ),
+  });
 }
 
 /** What a click takes: chains, loops, likeness, as group numbers for each face and edge. */
 export function usePickTables() {
   const { id, doc } = useJob();
-  return useQuery<Block>({ queryKey: ["picking", id, doc.part?.file, doc.part?.scale], enabled: !!doc.part, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/part/picking`, signal) });
+  return useQuery<Block>({
+    queryKey: ["picking", id, doc.part?.file, doc.part?.scale],
+    enabled: !!doc.part,
+    queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/part/picking`, signal),
+  });
 }
 
 /** The features of the part, for all directions or one. */
 export function useFeatures(look: Vec | null = null) {
   const { id, doc } = useJob();
   const query = look ? { x: look[0], y: look[1], z: look[2] } : {};
-  return useQuery<Schemas["Recognition"]>({ queryKey: ["features", id, doc.part, look], enabled: !!doc.part, retry: false, queryFn: () => take(api.GET("/api/jobs/{job_id}/part/features", { params: { path: { job_id: id }, query } })) as Promise<Schemas["Recognition"]> });
+  return useQuery<Schemas["Recognition"]>({
+    queryKey: ["features", id, doc.part, look],
+    enabled: !!doc.part,
+    retry: false,
+    queryFn: () =>
+      take(api.GET("/api/jobs/{job_id}/part/features", { params: { path: { job_id: id }, query } })) as Promise<
+        Schemas["Recognition"]
+      >,
+  });
 }
 
 export function useMeasurements() {
   const { id, doc, version } = useJob();
-  return useQuery({ queryKey: ["measurements", id, version], enabled: doc.measurements.length > 0, retry: false, placeholderData: keepPreviousData, queryFn: () => take(api.GET("/api/jobs/{job_id}/measurements", job_id(id))) });
+  return useQuery({
+    queryKey: ["measurements", id, version],
+    enabled: doc.measurements.length > 0,
+    retry: false,
+    placeholderData: keepPreviousData,
+    queryFn: () => take(api.GET("/api/jobs/{job_id}/measurements", job_id(id))),
+  });
 }
 
 export function useCurves(sketch: string) {
   const { id, version } = useJob();
-  return useQuery<Block>({ queryKey: ["curves", id, sketch, version], enabled: !!sketch, retry: false, placeholderData: keepPreviousData, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/sketches/${sketch}/curves`, signal) });
+  return useQuery<Block>({
+    queryKey: ["curves", id, sketch, version],
+    enabled: !!sketch,
+    retry: false,
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/sketches/${sketch}/curves`, signal),
+  });
 }
 
 export function useFirstStock(setup: string) {
   const { id, doc, version } = useJob();
   const there = !!doc.part && doc.setups.some((s) => s.id === setup);
-  return useQuery<Block>({ queryKey: ["first stock", id, setup, version], enabled: there, retry: false, placeholderData: keepPreviousData, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/setups/${setup}/stock`, signal) });
+  return useQuery<Block>({
+    queryKey: ["first stock", id, setup, version],
+    enabled: there,
+    retry: false,
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/setups/${setup}/stock`, signal),
+  });
 }
 
 export function useFixtureGeometry(setup: string, fixture: string) {
   const { id, version } = useJob();
-  return useQuery<Block>({ queryKey: ["fixture", id, setup, fixture, version], retry: false, placeholderData: keepPreviousData, queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/setups/${setup}/fixtures/${fixture}/geometry`, signal) });
+  return useQuery<Block>({
+    queryKey: ["fixture", id, setup, fixture, version],
+    retry: false,
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/setups/${setup}/fixtures/${fixture}/geometry`, signal),
+  });
 }
 
 export function useTables() {
@@ -109,5 +211,11 @@ export function useTables() {
 /** Features that no operation makes. */
 export function useCoverage() {
   const { id, doc, version } = useJob();
-  return useQuery({ queryKey: ["coverage", id, version], enabled: !!doc.part, retry: false, placeholderData: keepPreviousData, queryFn: () => take(api.GET("/api/jobs/{job_id}/coverage", job_id(id))) });
+  return useQuery({
+    queryKey: ["coverage", id, version],
+    enabled: !!doc.part,
+    retry: false,
+    placeholderData: keepPreviousData,
+    queryFn: () => take(api.GET("/api/jobs/{job_id}/coverage", job_id(id))),
+  });
 }

@@ -39,7 +39,10 @@ export function useJobApi(id: string): { job: JobApi | null; error: Error | null
   const [saving, setSaving] = useState(0);
   const path = useMemo(() => ({ params: { path: { job_id: id } } }), [id]);
   const state = useQuery({ queryKey: ["job", id], queryFn: () => take(api.GET("/api/jobs/{job_id}", path)) });
-  const status = useQuery({ queryKey: ["status", id], queryFn: () => take(api.GET("/api/jobs/{job_id}/status", path)) });
+  const status = useQuery({
+    queryKey: ["status", id],
+    queryFn: () => take(api.GET("/api/jobs/{job_id}/status", path)),
+  });
 
   const setNote = useCallback((text: string | null, ok = false) => setNoteState(text ? { text, ok } : null), []);
   const reload = useCallback(() => {
@@ -62,32 +65,65 @@ export function useJobApi(id: string): { job: JobApi | null; error: Error | null
     return () => source.close();
   }, [client, id, reload]);
 
-  const run = useCallback(async (work: () => Promise<unknown>): Promise<string> => {
-    setSaving((n) => n + 1);
-    try {
-      const result = await work() as { document?: unknown; job?: { document?: unknown } } | undefined;
-      const state = result?.document ? result : result?.job;
-      if (state?.document) client.setQueryData(["job", id], state);
-      client.invalidateQueries({ queryKey: ["status", id] });
-      setNoteState(null);
-      return "";
-    } catch (e) {
-      setNoteState({ text: (e as Error).message, ok: false });
-      client.invalidateQueries({ queryKey: ["job", id] });
-      return (e as Error).message;
-    } finally {
-      setSaving((n) => n - 1);
-    }
-  }, [client, id]);
+  const run = useCallback(
+    async (work: () => Promise<unknown>): Promise<string> => {
+      setSaving((n) => n + 1);
+      try {
+        const result = (await work()) as { document?: unknown; job?: { document?: unknown } } | undefined;
+        const state = result?.document ? result : result?.job;
+        if (state?.document) client.setQueryData(["job", id], state);
+        client.invalidateQueries({ queryKey: ["status", id] });
+        setNoteState(null);
+        return "";
+      } catch (e) {
+        setNoteState({ text: (e as Error).message, ok: false });
+        client.invalidateQueries({ queryKey: ["job", id] });
+        return (e as Error).message;
+      } finally {
+        setSaving((n) => n - 1);
+      }
+    },
+    [client, id],
+  );
 
-  const job = useMemo<JobApi | null>(() => state.data ? {
-    id, doc: state.data.document as unknown as JobDocument, version: state.data.version, status: status.data, note, saving: saving > 0,
-    setNote, reload, run,
-    edit: (edits, label) => run(() => take(api.PATCH("/api/jobs/{job_id}", { ...path, body: { label, changes: edits.map((e) => ({ op: "set", check: e.op === undefined || e.op === "set", ...e }) as Change) } }))),
-    undo: () => void run(() => take(api.POST("/api/jobs/{job_id}/undo", path))),
-    redo: () => void run(() => take(api.POST("/api/jobs/{job_id}/redo", path))),
-    compute: (setup, operations = [], proof = true) => void run(() => take(api.POST("/api/jobs/{job_id}/compute", { ...path, body: { setup, operations, proof } }))),
-    cancel: (task) => void run(() => take(api.POST("/api/tasks/{task_id}/cancel", { params: { path: { task_id: task } } }))),
-  } : null, [state.data, status.data, note, saving, id, path, run, setNote, reload]);
+  const job = useMemo<JobApi | null>(
+    () =>
+      state.data
+        ? {
+            id,
+            doc: state.data.document as unknown as JobDocument,
+            version: state.data.version,
+            status: status.data,
+            note,
+            saving: saving > 0,
+            setNote,
+            reload,
+            run,
+            edit: (edits, label) =>
+              run(() =>
+                take(
+                  api.PATCH("/api/jobs/{job_id}", {
+                    ...path,
+                    body: {
+                      label,
+                      changes: edits.map(
+                        (e) => ({ op: "set", check: e.op === undefined || e.op === "set", ...e }) as Change,
+                      ),
+                    },
+                  }),
+                ),
+              ),
+            undo: () => void run(() => take(api.POST("/api/jobs/{job_id}/undo", path))),
+            redo: () => void run(() => take(api.POST("/api/jobs/{job_id}/redo", path))),
+            compute: (setup, operations = [], proof = true) =>
+              void run(() =>
+                take(api.POST("/api/jobs/{job_id}/compute", { ...path, body: { setup, operations, proof } })),
+              ),
+            cancel: (task) =>
+              void run(() => take(api.POST("/api/tasks/{task_id}/cancel", { params: { path: { task_id: task } } }))),
+          }
+        : null,
+    [state.data, status.data, note, saving, id, path, run, setNote, reload],
+  );
   return { job, error: state.error };
 }

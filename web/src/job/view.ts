@@ -3,9 +3,22 @@ import { createContext, useContext } from "react";
 import type { Vec } from "./document";
 
 /** What a click in the viewport is for, beside looking. */
-export type Purpose = "" | "up" | "up edge" | "up points" | "up hole" | "x along" | "vertex" | "hole centre" | "boundary" | "measure" | "seat" | "sketch edges";
+export type Purpose =
+  | ""
+  | "up"
+  | "up edge"
+  | "up points"
+  | "up hole"
+  | "x along"
+  | "vertex"
+  | "hole centre"
+  | "boundary"
+  | "measure"
+  | "seat"
+  | "sketch edges";
 /** How much a click takes. */
-export type Reach = "face" | "edge" | "boundary" | "chain" | "smooth" | "radius" | "level" | "colour" | "surface" | "feature";
+export type Reach =
+  "face" | "edge" | "boundary" | "chain" | "smooth" | "radius" | "level" | "colour" | "surface" | "feature";
 
 export type View = {
   stage: string;

@@ -14,8 +14,15 @@ export function ReleaseSheet() {
   const job = useJob();
   const view = useView();
   const path = { params: { path: { job_id: job.id } } };
-  const dialects = useQuery({ queryKey: ["dialects"], queryFn: () => take(api.GET("/api/dialects")), staleTime: Infinity });
-  const releases = useQuery({ queryKey: ["releases", job.id], queryFn: () => take(api.GET("/api/jobs/{job_id}/releases", path)) });
+  const dialects = useQuery({
+    queryKey: ["dialects"],
+    queryFn: () => take(api.GET("/api/dialects")),
+    staleTime: Infinity,
+  });
+  const releases = useQuery({
+    queryKey: ["releases", job.id],
+    queryFn: () => take(api.GET("/api/jobs/{job_id}/releases", path)),
+  });
   const setup = job.doc.setups.find((s) => s.id === view.setup);
   const state = job.status?.setups.find((s) => s.id === view.setup);
   const programs = usePrograms(view.setup);
@@ -40,17 +47,45 @@ export function ReleaseSheet() {
   const ready = all.length > 0 && all.every((s) => s.proof === "ready");
   return (
     <>
-      {job.doc.setups.length > 1 && <SegmentedControl size="xs" mb={10} value={view.setup} onChange={(v) => view.set({ setup: v, motion: 0 })} data={job.doc.setups.map((s) => ({ value: s.id, label: s.name || s.id }))} />}
+      {job.doc.setups.length > 1 && (
+        <SegmentedControl
+          size="xs"
+          mb={10}
+          value={view.setup}
+          onChange={(v) => view.set({ setup: v, motion: 0 })}
+          data={job.doc.setups.map((s) => ({ value: s.id, label: s.name || s.id }))}
+        />
+      )}
       {setup && (
         <fieldset>
           <legend>Program</legend>
-          <Select size="xs" label="Controller" allowDeselect={false} value={setup.dialect} data={(dialects.data ?? []).map((d) => d.name)} description={dialects.data?.find((d) => d.name === setup.dialect)?.description}
-            onChange={(v) => job.edit([{ path: `setups/${setup.id}/dialect`, value: v, was: setup.dialect }], "controller")} />
-          {state?.proof !== "ready" && <><Text my={8}>The program is out of date.</Text><Button size="xs" onClick={() => job.compute(view.setup)}>Compute and prove</Button></>}
+          <Select
+            size="xs"
+            label="Controller"
+            allowDeselect={false}
+            value={setup.dialect}
+            data={(dialects.data ?? []).map((d) => d.name)}
+            description={dialects.data?.find((d) => d.name === setup.dialect)?.description}
+            onChange={(v) =>
+              job.edit([{ path: `setups/${setup.id}/dialect`, value: v, was: setup.dialect }], "controller")
+            }
+          />
+          {state?.proof !== "ready" && (
+            <>
+              <Text my={8}>The program is out of date.</Text>
+              <Button size="xs" onClick={() => job.compute(view.setup)}>
+                Compute and prove
+              </Button>
+            </>
+          )}
           {programs.data?.map((p) => (
             <Group key={p.name} justify="space-between" wrap="nowrap" mt={8}>
-              <Text truncate>{p.name} <span className="faint">{p.lines} lines</span></Text>
-              <Button size="compact-xs" variant="default" onClick={() => save(p.name, p.text)}>Save</Button>
+              <Text truncate>
+                {p.name} <span className="faint">{p.lines} lines</span>
+              </Text>
+              <Button size="compact-xs" variant="default" onClick={() => save(p.name, p.text)}>
+                Save
+              </Button>
             </Group>
           ))}
         </fieldset>
@@ -58,20 +93,56 @@ export function ReleaseSheet() {
       <fieldset>
         <legend>Times</legend>
         <dl className="facts">
-          {job.status?.operations.map((o) => <div key={o.number} style={{ display: "contents" }}><dt>{o.number} {job.doc.operations.find((x) => x.number === o.number)?.name}</dt><dd>{clock(o.time_s)}</dd></div>)}
-          {job.status?.setups.map((s) => <div key={s.id} style={{ display: "contents" }}><dt><b>{job.doc.setups.find((x) => x.id === s.id)?.name || s.id}</b></dt><dd><b>{clock(s.time_s)}</b></dd></div>)}
+          {job.status?.operations.map((o) => (
+            <div key={o.number} style={{ display: "contents" }}>
+              <dt>
+                {o.number} {job.doc.operations.find((x) => x.number === o.number)?.name}
+              </dt>
+              <dd>{clock(o.time_s)}</dd>
+            </div>
+          ))}
+          {job.status?.setups.map((s) => (
+            <div key={s.id} style={{ display: "contents" }}>
+              <dt>
+                <b>{job.doc.setups.find((x) => x.id === s.id)?.name || s.id}</b>
+              </dt>
+              <dd>
+                <b>{clock(s.time_s)}</b>
+              </dd>
+            </div>
+          ))}
         </dl>
       </fieldset>
       <fieldset>
         <legend>For the shop</legend>
         <Group gap={8}>
-          <Button size="xs" disabled={!ready} onClick={release}>Seal a release</Button>
-          <Button size="xs" variant="default" component="a" href={`/api/jobs/${job.id}/setup-sheet`} target="_blank" data-disabled={!ready || undefined}>Setup sheet</Button>
+          <Button size="xs" disabled={!ready} onClick={release}>
+            Seal a release
+          </Button>
+          <Button
+            size="xs"
+            variant="default"
+            component="a"
+            href={`/api/jobs/${job.id}/setup-sheet`}
+            target="_blank"
+            data-disabled={!ready || undefined}
+          >
+            Setup sheet
+          </Button>
         </Group>
         {releases.data?.map((r) => (
           <details key={r.number} style={{ marginTop: 8 }} open={r.number === releases.data[0].number}>
-            <summary>Release {r.number} · {new Date(r.made_at).toLocaleString()}{r.faults ? <span className="fault"> · {r.faults} faults</span> : ""}</summary>
-            {r.files.map((f) => <div key={f}><Anchor size="sm" href={`/api/jobs/${job.id}/releases/${r.number}/files/${f}`}>{f}</Anchor></div>)}
+            <summary>
+              Release {r.number} · {new Date(r.made_at).toLocaleString()}
+              {r.faults ? <span className="fault"> · {r.faults} faults</span> : ""}
+            </summary>
+            {r.files.map((f) => (
+              <div key={f}>
+                <Anchor size="sm" href={`/api/jobs/${job.id}/releases/${r.number}/files/${f}`}>
+                  {f}
+                </Anchor>
+              </div>
+            ))}
           </details>
         ))}
       </fieldset>
@@ -86,28 +157,87 @@ export function ReleaseBench() {
   const columns = useColumns(view.setup);
   const c = columns.data;
   const moment = useMoment();
-  const here = c && moment > 0 ? { program: c.program[Math.min(moment, c.line.length) - 1], line: c.line[Math.min(moment, c.line.length) - 1] } : { program: 0, line: -1 };
+  const here =
+    c && moment > 0
+      ? { program: c.program[Math.min(moment, c.line.length) - 1], line: c.line[Math.min(moment, c.line.length) - 1] }
+      : { program: 0, line: -1 };
   const program = programs.data?.[here.program];
   const lines = useMemo(() => program?.text.split("\n").slice(0, -1) ?? [], [program]);
   const scroll = useRef<HTMLDivElement>(null);
-  const rows = useVirtualizer({ count: lines.length, getScrollElement: () => scroll.current, estimateSize: () => 20, overscan: 12 });
-  useEffect(() => { if (here.line >= 0 && lines.length) rows.scrollToIndex(here.line, { align: "auto" }); }, [here.line, lines.length, rows]);
-  if (!program) return <Text className="faint" p={12}>The program appears when the route has been computed and proved.</Text>;
+  const rows = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => scroll.current,
+    estimateSize: () => 20,
+    overscan: 12,
+  });
+  useEffect(() => {
+    if (here.line >= 0 && lines.length) rows.scrollToIndex(here.line, { align: "auto" });
+  }, [here.line, lines.length, rows]);
+  if (!program)
+    return (
+      <Text className="faint" p={12}>
+        The program appears when the route has been computed and proved.
+      </Text>
+    );
   const go = (line: number) => {
     if (!c) return;
     let best = -1;
-    for (let i = 0; i < c.line.length; i++) if (c.program[i] === here.program && c.line[i] <= line) best = i; else if (c.program[i] > here.program) break;
+    for (let i = 0; i < c.line.length; i++)
+      if (c.program[i] === here.program && c.line[i] <= line) best = i;
+      else if (c.program[i] > here.program) break;
     view.set({ motion: best + 1 });
   };
-  const firstOf = (k: number) => { if (c) { const i = (c.program as Int32Array).indexOf(k); view.set({ motion: i + 1 }); } };
+  const firstOf = (k: number) => {
+    if (c) {
+      const i = (c.program as Int32Array).indexOf(k);
+      view.set({ motion: i + 1 });
+    }
+  };
   return (
     <>
-      {programs.data!.length > 1 && <Group px={10} pt={8} pb={4} gap={6}>{programs.data!.map((p, k) => <Button key={p.name} size="compact-xs" variant={k === here.program ? "filled" : "default"} onClick={() => firstOf(k)}>{p.name}</Button>)}</Group>}
-      <div ref={scroll} className="scroll code" role="listbox" aria-label="Program text" tabIndex={0}
-        onKeyDown={(e) => { if (e.key === "ArrowDown") { go(Math.min(here.line + 1, lines.length - 1)); e.preventDefault(); } if (e.key === "ArrowUp") { go(Math.max(here.line - 1, 0)); e.preventDefault(); } }}>
+      {programs.data!.length > 1 && (
+        <Group px={10} pt={8} pb={4} gap={6}>
+          {programs.data!.map((p, k) => (
+            <Button
+              key={p.name}
+              size="compact-xs"
+              variant={k === here.program ? "filled" : "default"}
+              onClick={() => firstOf(k)}
+            >
+              {p.name}
+            </Button>
+          ))}
+        </Group>
+      )}
+      <div
+        ref={scroll}
+        className="scroll code"
+        role="listbox"
+        aria-label="Program text"
+        tabIndex={0}
+        onKeyDown={(e) => {
+          if (e.key === "ArrowDown") {
+            go(Math.min(here.line + 1, lines.length - 1));
+            e.preventDefault();
+          }
+          if (e.key === "ArrowUp") {
+            go(Math.max(here.line - 1, 0));
+            e.preventDefault();
+          }
+        }}
+      >
         <div style={{ height: rows.getTotalSize(), position: "relative" }}>
           {rows.getVirtualItems().map((r) => (
-            <div key={r.key} role="option" aria-selected={r.index === here.line} style={{ transform: `translateY(${r.start}px)` }} onClick={() => go(r.index)}><span className="no">{r.index + 1}</span>{lines[r.index]}</div>
+            <div
+              key={r.key}
+              role="option"
+              aria-selected={r.index === here.line}
+              style={{ transform: `translateY(${r.start}px)` }}
+              onClick={() => go(r.index)}
+            >
+              <span className="no">{r.index + 1}</span>
+              {lines[r.index]}
+            </div>
           ))}
         </div>
       </div>

@@ -5,22 +5,50 @@ import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
 import { move } from "./motion";
 
 export const DIRECTIONS: Record<string, [number, number, number]> = {
-  iso: [-0.75, -1.1, 0.85], top: [0, -0.0001, 1], front: [0, -1, 0.0001], right: [1, 0, 0.0001],
+  iso: [-0.75, -1.1, 0.85],
+  top: [0, -0.0001, 1],
+  front: [0, -1, 0.0001],
+  right: [1, 0, 0.0001],
 };
 
 /** Turning, moving and zooming, and fitting to what is shown; upwards is the frame's z. Draws only when something changes. */
-export function Camera({ box, look, turn }: { box: Box3 | null; look: { name: string; count: number }; turn: number[][] | null }) {
+export function Camera({
+  box,
+  look,
+  turn,
+}: {
+  box: Box3 | null;
+  look: { name: string; count: number };
+  turn: number[][] | null;
+}) {
   const { camera, gl, size, invalidate, set } = useThree();
   const controls = useRef<OrbitControls | null>(null);
-  const frame = turn ? turn.flat().map((v) => Math.round(v * 1e6) / 1e6).join() : "";
-  const along = (v: [number, number, number]) => (turn ? new Vector3(...(turn.map((row) => row[0] * v[0] + row[1] * v[1] + row[2] * v[2]) as [number, number, number])) : new Vector3(...v));
+  const frame = turn
+    ? turn
+        .flat()
+        .map((v) => Math.round(v * 1e6) / 1e6)
+        .join()
+    : "";
+  const along = (v: [number, number, number]) =>
+    turn
+      ? new Vector3(...(turn.map((row) => row[0] * v[0] + row[1] * v[1] + row[2] * v[2]) as [number, number, number]))
+      : new Vector3(...v);
   useEffect(() => {
     camera.up.copy(along([0, 0, 1]));
     const c = new OrbitControls(camera, gl.domElement);
-    const tell = () => { (window as never as { fenrikLook: number[] }).fenrikLook = camera.getWorldDirection(new Vector3()).negate().toArray(); };
-    c.addEventListener("change", () => { move(); invalidate(); tell(); });
+    const tell = () => {
+      (window as never as { fenrikLook: number[] }).fenrikLook = camera
+        .getWorldDirection(new Vector3())
+        .negate()
+        .toArray();
+    };
+    c.addEventListener("change", () => {
+      move();
+      invalidate();
+      tell();
+    });
     controls.current = c;
-    set({ controls: c });  // for what is dragged in the scene, which stops the turning meanwhile
+    set({ controls: c }); // for what is dragged in the scene, which stops the turning meanwhile
     return () => c.dispose();
   }, [camera, gl, invalidate, frame, set]);
   const key = box ? [...box.min.toArray(), ...box.max.toArray()].join() : "";

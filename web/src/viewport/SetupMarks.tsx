@@ -9,7 +9,27 @@ export function toPart(place: Vec, scene: Pick<Scene, "origin" | "rotation">): V
 }
 
 /** How a frame is turned against the part. */
-export const turnOf = (r: number[][]): Quaternion => new Quaternion().setFromRotationMatrix(new Matrix4().set(r[0][0], r[0][1], r[0][2], 0, r[1][0], r[1][1], r[1][2], 0, r[2][0], r[2][1], r[2][2], 0, 0, 0, 0, 1));
+export const turnOf = (r: number[][]): Quaternion =>
+  new Quaternion().setFromRotationMatrix(
+    new Matrix4().set(
+      r[0][0],
+      r[0][1],
+      r[0][2],
+      0,
+      r[1][0],
+      r[1][1],
+      r[1][2],
+      0,
+      r[2][0],
+      r[2][1],
+      r[2][2],
+      0,
+      0,
+      0,
+      0,
+      1,
+    ),
+  );
 
 /** The work zero with its axes. */
 export function SetupMarks({ scene }: { scene: Scene }) {
@@ -17,10 +37,29 @@ export function SetupMarks({ scene }: { scene: Scene }) {
   const length = Math.max(...scene.stock_high.map((h, i) => h - scene.stock_low[i])) * 0.3;
   return (
     <group position={scene.origin as Vec} quaternion={turn}>
-      {([["#a8324a", [1, 0, 0]], ["#1f7a6d", [0, 1, 0]], ["#33508a", [0, 0, 1]]] as [string, Vec][]).map(([colour, d]) => (
-        <arrowHelper key={colour} args={[new Vector3(...d), new Vector3(), length * (d[2] ? 1.2 : d[0] ? 1 : 0.8), colour, length * 0.18, length * 0.08]} />
+      {(
+        [
+          ["#a8324a", [1, 0, 0]],
+          ["#1f7a6d", [0, 1, 0]],
+          ["#33508a", [0, 0, 1]],
+        ] as [string, Vec][]
+      ).map(([colour, d]) => (
+        <arrowHelper
+          key={colour}
+          args={[
+            new Vector3(...d),
+            new Vector3(),
+            length * (d[2] ? 1.2 : d[0] ? 1 : 0.8),
+            colour,
+            length * 0.18,
+            length * 0.08,
+          ]}
+        />
       ))}
-      <mesh><sphereGeometry args={[length * 0.035, 16, 12]} /><meshBasicMaterial color="#22262a" depthTest={false} /></mesh>
+      <mesh>
+        <sphereGeometry args={[length * 0.035, 16, 12]} />
+        <meshBasicMaterial color="#22262a" depthTest={false} />
+      </mesh>
     </group>
   );
 }

@@ -5,38 +5,65 @@ import { fetchBlock, type Block } from "../api/client";
 import { deviationColour } from "../theme";
 import { isMoving, move, onMotion } from "./motion";
 
-type Props = { url: string; proofKey: string; motion: number; deviation: boolean; band: number; onBusy: (busy: boolean) => void; onError: (text: string) => void };
+type Props = {
+  url: string;
+  proofKey: string;
+  motion: number;
+  deviation: boolean;
+  band: number;
+  onBusy: (busy: boolean) => void;
+  onError: (text: string) => void;
+};
 type Moment = { key: string; motion: number; deviation: boolean };
 
-const same = (a: Moment | null, b: Moment) => !!a && a.key === b.key && a.motion === b.motion && a.deviation === b.deviation;
+const same = (a: Moment | null, b: Moment) =>
+  !!a && a.key === b.key && a.motion === b.motion && a.deviation === b.deviation;
 
 /** The stock at a moment of the proof: a coarse one at once, the bricks that differ from what is shown when it rests. */
 export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, onError }: Props) {
   const { invalidate } = useThree();
-  const fine = useMemo(() => new Group(), []), coarse = useMemo(() => new Group(), []);
+  const fine = useMemo(() => new Group(), []),
+    coarse = useMemo(() => new Group(), []);
   const bricks = useRef(new Map<number, Mesh>());
   const shown = useRef<{ fine: Moment | null; coarse: Moment | null }>({ fine: null, coarse: null });
   const busy = useRef(false);
   const wanted = useRef<Moment>({ key: proofKey, motion, deviation });
   wanted.current = { key: proofKey, motion, deviation };
   const plain = useMemo(() => new MeshLambertMaterial({ color: "#cfc8b8", flatShading: true, side: DoubleSide }), []);
-  const mapped = useMemo(() => new MeshLambertMaterial({ vertexColors: true, flatShading: true, side: DoubleSide }), []);
+  const mapped = useMemo(
+    () => new MeshLambertMaterial({ vertexColors: true, flatShading: true, side: DoubleSide }),
+    [],
+  );
 
   useEffect(() => {
     const choose = () => {
-      const sharp = same(shown.current.fine, wanted.current), rough = same(shown.current.coarse, wanted.current);
+      const sharp = same(shown.current.fine, wanted.current),
+        rough = same(shown.current.coarse, wanted.current);
       // A coarse picture of the moment before is better than waiting for a fine one of now.
       coarse.visible = isMoving() ? coarse.children.length > 0 : rough && !sharp;
       fine.visible = !coarse.visible;
       invalidate();
     };
     const put = (block: Block) => {
-      if (block.meta.full) { bricks.current.forEach((m) => { fine.remove(m); m.geometry.dispose(); }); bricks.current.clear(); }
-      let v = 0, t = 0;
+      if (block.meta.full) {
+        bricks.current.forEach((m) => {
+          fine.remove(m);
+          m.geometry.dispose();
+        });
+        bricks.current.clear();
+      }
+      let v = 0,
+        t = 0;
       for (let b = 0; b < block.ids.length; b++) {
-        const nv = block.vertex_counts[b], nt = block.index_counts[b], id = block.ids[b];
+        const nv = block.vertex_counts[b],
+          nt = block.index_counts[b],
+          id = block.ids[b];
         const old = bricks.current.get(id);
-        if (old) { fine.remove(old); old.geometry.dispose(); bricks.current.delete(id); }
+        if (old) {
+          fine.remove(old);
+          old.geometry.dispose();
+          bricks.current.delete(id);
+        }
         if (nt > 0) {
           const mesh = new Mesh(brickGeometry(block, v, nv, t, nt, band), block.deviation ? mapped : plain);
           bricks.current.set(id, mesh);
@@ -53,8 +80,10 @@ export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, on
     };
     const next = async (): Promise<void> => {
       if (busy.current) return;
-      const want = wanted.current, { fine: have, coarse: rough } = shown.current;
-      const sharp = same(have, want), needsCoarse = !want.deviation && !same(rough, want);
+      const want = wanted.current,
+        { fine: have, coarse: rough } = shown.current;
+      const sharp = same(have, want),
+        needsCoarse = !want.deviation && !same(rough, want);
       if (sharp && !needsCoarse) return onBusy(false);
       // While it goes on, coarse ones are enough; the fine one comes when all rests.
       if (!needsCoarse && isMoving()) return onBusy(false);
@@ -65,7 +94,8 @@ export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, on
           putCoarse(await fetchBlock(`${url}?motion=${want.motion}&coarse=true`));
           shown.current.coarse = want;
         } else {
-          const since = have && have.key === want.key && !have.deviation && !want.deviation ? `&have=${have.motion}` : "";
+          const since =
+            have && have.key === want.key && !have.deviation && !want.deviation ? `&have=${have.motion}` : "";
           put(await fetchBlock(`${url}?motion=${want.motion}${since}${want.deviation ? "&deviation=true" : ""}`));
           shown.current.fine = want;
         }
@@ -81,13 +111,28 @@ export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, on
       return next();
     };
     if (shown.current.fine && !same(shown.current.fine, wanted.current) && !deviation) move();
-    const quiet = onMotion(() => { choose(); void next(); });
+    const quiet = onMotion(() => {
+      choose();
+      void next();
+    });
     choose();
     void next();
     return quiet;
   }, [url, proofKey, motion, deviation, band, fine, coarse, plain, mapped, invalidate, onBusy, onError]);
-  useEffect(() => () => { bricks.current.forEach((m) => m.geometry.dispose()); plain.dispose(); mapped.dispose(); }, [plain, mapped]);
-  return <><primitive object={fine} /><primitive object={coarse} /></>;
+  useEffect(
+    () => () => {
+      bricks.current.forEach((m) => m.geometry.dispose());
+      plain.dispose();
+      mapped.dispose();
+    },
+    [plain, mapped],
+  );
+  return (
+    <>
+      <primitive object={fine} />
+      <primitive object={coarse} />
+    </>
+  );
 }
 
 /** The triangles of one brick out of a block. */

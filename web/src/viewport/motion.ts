@@ -3,7 +3,8 @@ import { useSyncExternalStore } from "react";
 
 const REST_MS = 250;
 /** Dots for each of the screen's: more at rest, which smooths all edges and costs one picture; fewer while things move. */
-const SHARP = 1.5, MOVING = 0.5;
+const SHARP = 1.5,
+  MOVING = 0.5;
 
 let timer = 0;
 let active = false;
@@ -27,7 +28,9 @@ export const isMoving = () => active;
 /** Calls back when a motion begins and when it rests; gives the way to stop that. */
 export function onMotion(hear: () => void): () => void {
   listeners.add(hear);
-  return () => { listeners.delete(hear); };
+  return () => {
+    listeners.delete(hear);
+  };
 }
 
 /** How many dots to draw for each of the screen's, now. */

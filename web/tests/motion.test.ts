@@ -1,0 +1,26 @@
+import { beforeEach, describe, expect, it, vi } from "vitest";
+
+describe("whether anything moves", () => {
+  beforeEach(() => {
+    vi.useFakeTimers();
+    vi.stubGlobal("window", globalThis);
+    vi.resetModules();
+  });
+
+  it("begins with the first step and rests a while after the last", async () => {
+    const { isMoving, move, onMotion } = await import("../src/viewport/motion");
+    const heard: boolean[] = [];
+    const stop = onMotion(() => heard.push(isMoving()));
+    move();
+    vi.advanceTimersByTime(200);
+    move();
+    vi.advanceTimersByTime(200);
+    expect(isMoving()).toBe(true);
+    vi.advanceTimersByTime(60);
+    expect(isMoving()).toBe(false);
+    expect(heard).toEqual([true, false]);
+    stop();
+    move();
+    expect(heard).toHaveLength(2);
+  });
+});
