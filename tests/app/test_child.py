@@ -53,6 +53,17 @@ def test_greed_is_told_and_the_next_work_is_done(child, monkeypatch):
     assert child.run("add", lambda f, w: None, never)[0] == "done"
 
 
+def test_work_that_nobody_could_follow_is_not_taken_for_the_next(child):
+    """The database is gone while progress is written down: what the child still says must not answer the next task."""
+
+    def lost(fraction, words):
+        raise OSError("the database is gone")
+
+    with pytest.raises(OSError, match="gone"):
+        child.run("add", lost, never)
+    assert child.run("other", lambda f, w: None, never)[1][0] == "other"
+
+
 def test_the_child_goes_with_its_worker():
     code = (
         "import sys; sys.path.insert(0, sys.argv[1])\n"

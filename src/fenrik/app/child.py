@@ -69,6 +69,15 @@ class Child:
         Raises:
             Stopped, Overrun, Crashed: as they say; the next work finds a new child.
         """
+        try:
+            return self._run(asked, progress, stop)
+        except BaseException:
+            # Also when `progress` or `stop` fails (the database is gone): else what the child still tells of this work
+            # would be taken for the answer to the next.
+            self._end()
+            raise
+
+    def _run(self, asked: Any, progress: Callable[[float, str], None], stop: Callable[[], bool]) -> Message:
         self.start()
         assert self._pipe is not None
         assert self._process is not None
@@ -78,7 +87,6 @@ class Child:
             try:
                 told = self._pipe.recv() if self._pipe.poll(LOOK_EVERY_S) else None
             except (EOFError, OSError) as error:
-                self._end()
                 raise Crashed from error
             if told is not None and told[0] != "progress":
                 if self.memory_mb() > RECYCLED_MB:
@@ -87,10 +95,8 @@ class Child:
             if told is not None:
                 progress(*told[1])
             if stop():
-                self._end()
                 raise Stopped
             if self.memory_mb() > task_memory_mb():
-                self._end()
                 raise Overrun
 
     def memory_mb(self) -> float:

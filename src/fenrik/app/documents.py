@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from pydantic import BaseModel, Field
+from pydantic_core import from_json, to_json
 from sqlalchemy import text
 from sqlmodel import Session, col, delete, select
 
@@ -165,11 +166,11 @@ def save(
 
 @dataclass(frozen=True)
 class _Latest:
-    """The document of a job as it was last written by this process."""
+    """The document of a job as it was last written by this process, as JSON: nobody else can change it."""
 
     version: int
     head: int
-    document: dict[str, Any]
+    document: bytes
     model_sha: str | None
     files: dict[str, str]
 
@@ -187,20 +188,20 @@ def change(job_id: str, changes: list[Change], label: str) -> tuple[JobRow, dict
     """
     with Session(engine()) as session:
         row = _locked(session, job_id)
-        # Taken out while it is changed in place: where anything fails, the next change reads the database again.
-        latest = _latest.pop(job_id, None)
+        latest = _latest.get(job_id)
         if latest is None or latest.head != row.head or latest.version != row.version:
             _, revision = load(session, job_id)
             # Through the model first: a document kept before a field was added has it then.
-            document = parse_job(revision.document).model_dump(mode="json")
-            latest = _Latest(row.version, row.head, document, revision.model_sha, revision.files)
+            normal = to_json(parse_job(revision.document).model_dump(mode="json"))
+            latest = _Latest(row.version, row.head, normal, revision.model_sha, revision.files)
+        document = from_json(latest.document)
         for one in changes:
-            apply(latest.document, one)
-        document = parse_job(latest.document).model_dump(mode="json")
+            apply(document, one)
+        document = parse_job(document).model_dump(mode="json")
         save(session, row, document, latest.model_sha, label, latest.files)
         session.commit()
         session.refresh(row)
-        _latest[job_id] = _Latest(row.version, row.head, document, latest.model_sha, latest.files)
+        _latest[job_id] = _Latest(row.version, row.head, to_json(document), latest.model_sha, latest.files)
         while len(_latest) > LATEST_KEPT:
             _latest.pop(next(iter(_latest)), None)
         return row, document

@@ -3,18 +3,24 @@
 import numpy as np
 import pytest
 import trimesh
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeVertex, BRepBuilderAPI_NurbsConvert
 from OCP.BRepClass3d import BRepClass3d_SolidClassifier
 from OCP.BRepExtrema import BRepExtrema_DistShapeShape
-from OCP.BRepPrimAPI import BRepPrimAPI_MakeSphere, BRepPrimAPI_MakeTorus
+from OCP.BRepPrimAPI import (
+    BRepPrimAPI_MakeBox,
+    BRepPrimAPI_MakeCone,
+    BRepPrimAPI_MakeCylinder,
+    BRepPrimAPI_MakeSphere,
+    BRepPrimAPI_MakeTorus,
+)
 from OCP.collections import Array2_gp_Pnt
 from OCP.Geom import Geom_BezierSurface
-from OCP.gp import gp_Pnt
-from OCP.TopAbs import TopAbs_IN, TopAbs_SHELL
-from OCP.TopExp import TopExp_Explorer
+from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt
+from OCP.TopAbs import TopAbs_IN, TopAbs_SHELL, TopAbs_SOLID
 
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
-from fenrik.core.solids.describe import list_faces
+from fenrik.core.solids.describe import list_faces, list_shapes
 from fenrik.core.solids.exact import exact_faces
 from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.reading import mesh_at
@@ -92,12 +98,13 @@ def test_a_metre_of_free_form_from_coarse_triangles_is_exact():
 
 
 def brute(shape, points):
-    """Signed distances from Open CASCADE: extrema to the shell, and whether a point is inside. Its classifier errs
+    """Signed distances from Open CASCADE: extrema to the shells, and whether a point is inside. Its classifier errs
     within 2 µm of free-form faces; so near, the closed forms above hold the sign."""
-    shell = TopExp_Explorer(shape, TopAbs_SHELL).Current()
+    shells = list_shapes(shape, TopAbs_SHELL)
     found = []
     for p in points.tolist():
-        away = BRepExtrema_DistShapeShape(shell, BRepBuilderAPI_MakeVertex(gp_Pnt(*p)).Vertex()).Value()
+        vertex = BRepBuilderAPI_MakeVertex(gp_Pnt(*p)).Vertex()
+        away = min(BRepExtrema_DistShapeShape(shell, vertex).Value() for shell in shells)
         inside = BRepClass3d_SolidClassifier(shape, gp_Pnt(*p), 1e-9).State() == TopAbs_IN
         found.append(-away if inside else away)
     return np.array(found)
@@ -117,6 +124,36 @@ def test_edges_corners_and_fillets_are_exact(make):
     got, true = signed_distances(index, points), brute(shape, points)
     assert apart(got.mm, true).max() < 2e-4
     assert np.all(apart(got.mm, true) <= got.bound_mm)
+
+
+def body(kind, place, axis, radius):
+    if kind == 0:
+        return BRepPrimAPI_MakeCylinder(axis, radius, 60.0)
+    if kind == 1:
+        return BRepPrimAPI_MakeCone(axis, radius, radius / 3, 40.0)
+    return BRepPrimAPI_MakeSphere(place, radius) if kind == 2 else BRepPrimAPI_MakeTorus(axis, radius + 6, 4.0)
+
+
+def chance(seed):
+    """A block with cylinders, cones, spheres and tori cut out or put on, anywhere and in any direction."""
+    rng = np.random.default_rng(seed)
+    shape = BRepPrimAPI_MakeBox(*rng.uniform(20, 60, 3).tolist()).Shape()
+    for _ in range(int(rng.integers(2, 5))):
+        place, radius = gp_Pnt(*rng.uniform(0, 40, 3).tolist()), float(rng.uniform(4, 12))
+        axis = gp_Ax2(place, gp_Dir(*rng.normal(size=3).tolist()))
+        join = BRepAlgoAPI_Cut if rng.random() < 0.7 else BRepAlgoAPI_Fuse
+        shape = join(shape, body(int(rng.integers(0, 4)), place, axis, radius).Shape()).Shape()
+    return list_shapes(shape, TopAbs_SOLID)[0]
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_solids_of_chance_are_exact_within_the_bound(seed):
+    shape = chance(seed)
+    index = index_of(shape, 0.016)
+    points = places_near(index.mesh, 120, [1e-3, 0.1, 3.0], seed=seed, pull=0.5)
+    got, true = signed_distances(index, points), brute(shape, points)
+    assert np.all(apart(got.mm, true) <= got.bound_mm + 1e-6)
+    assert np.median(apart(got.mm, true)) < 1e-6
 
 
 def test_the_bound_holds_far_from_triangles_that_stand_off():

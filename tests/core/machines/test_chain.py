@@ -116,6 +116,17 @@ def test_following_keeps_near_and_names_what_is_out_of_reach():
         chain.follow(np.zeros((40, 3)), axis)
 
 
+def test_a_missing_joint_is_said_and_not_left_out_of_the_numbers():
+    """Without Y nothing off the plane is reached; the way in X and Z alone would look right."""
+    flat = Chain([LINEAR[0], LINEAR[2]])
+    up = np.tile([0.0, 0, 1], (3, 1))
+    assert flat.follow(np.array([[1.0, 0, 2], [3, 0, 4], [5, 0, 6]]), up) == pytest.approx(
+        np.array([[1, 2], [3, 4], [5, 6]])
+    )
+    with pytest.raises(FenrikError, match="motion 1"):
+        flat.follow(np.array([[1.0, 0, 2], [3, 7, 4], [5, 0, 6]]), up)
+
+
 def test_wrong_joints_are_refused():
     with pytest.raises(FenrikError, match="has no length"):
         Chain([Joint(name="X", direction=(0, 0, 0))])

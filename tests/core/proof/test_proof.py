@@ -123,6 +123,15 @@ def test_machine_limits(pocket):
     }
 
 
+def test_a_machine_without_a_joint_is_a_finding_and_the_proof_goes_on(pocket):
+    joints = [{"name": "X", "direction": (1, 0, 0)}, {"name": "Z", "direction": (0, 0, 1)}]
+    proof = run(pocket, pocket_path(10.0), machine=Machine(name="Rail", joints=joints))
+    (found,) = [f for f in proof.findings if f.kind == "out of reach"]
+    assert found.severity == "fault"
+    assert abs(found.place[1]) > 1  # a motion beside the plane that X and Z reach
+    assert proof.run.removed_mm3.sum() > 1000
+
+
 def test_time_and_columns(pocket):
     proof = run(pocket, pocket_path(10.0), machine=Machine(name="M", tool_change_s=9))
     assert proof.run.motions.seconds.sum() > 9 + proof.run.motions.path.cut_length_mm() / 1000 * 60

@@ -6,8 +6,8 @@ makes out of date exactly what depends on it.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -29,7 +29,6 @@ from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof import ProofInputs, prove
 from fenrik.core.setups.stocks import EarlierStock
 from fenrik.core.stock import Stock, cut
-from fenrik.core.store import Store
 from fenrik.core.strategies.common import Outcome
 from fenrik.core.strategies.given import Given, Item
 from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_strategy
@@ -56,17 +55,13 @@ class _Link:
 class Build(Geometry):
     """All artefacts of one job over its geometry. Keys are cheap; anything else is computed on demand."""
 
-    def __init__(
-        self,
-        job: Job,
-        model: bytes | None,
-        store: Store,
-        cell_mm: float | None = None,
-        files: Mapping[str, bytes] | None = None,
-    ) -> None:
-        super().__init__(job, model, store, cell_mm, files)
-        self._chains: dict[str, list[_Link]] = {}
-        self._routes: dict[str, tuple[list[Operation], dict[int, int]]] = {}
+    @cached_property
+    def _chains(self) -> dict[str, list[_Link]]:
+        return {}
+
+    @cached_property
+    def _routes(self) -> dict[str, tuple[list[Operation], dict[int, int]]]:
+        return {}
 
     def with_job(self, job: Job) -> Build:
         """Another document over the same model, files and store; what stays the same is not worked out anew."""

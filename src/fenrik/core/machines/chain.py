@@ -18,7 +18,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 from scipy.spatial.transform import Rotation
 
-from fenrik.core.errors import fail
+from fenrik.core.errors import FenrikError, fail
 from fenrik.core.frames import Points
 
 REACHED_MM, REACHED_RAD = 1e-7, 1e-9
@@ -179,7 +179,7 @@ class Chain:
         for k in range(len(point)):
             found = self.inverse(point[k], axis[k])
             if not found:
-                raise fail("path", f"has a pose that the machine does not reach (motion {k}).", "Turn the part.")
+                raise _out_of_reach(k)
             before = min(found, key=lambda v: float(np.abs(v - before).max()))
             values[k] = before
         return values
@@ -190,7 +190,15 @@ class Chain:
         start = self.forward(np.zeros(len(self.joints))).point[0]
         columns = (self.forward(unit).point - start).T
         values, *_ = np.linalg.lstsq(columns, (point - start).T, rcond=None)
+        away = np.linalg.norm(columns @ values - (point - start).T, axis=0)
+        if away.max(initial=0.0) > REACHED_MM:
+            raise _out_of_reach(int(away.argmax()))
         return np.ascontiguousarray(values.T)
+
+
+def _out_of_reach(motion: int) -> FenrikError:
+    way_out = "Turn the part, or choose a machine with the joints that it needs."
+    return fail("path", f"has a pose that the machine does not reach (motion {motion}).", way_out, motion)
 
 
 def _angle(along: Points, start: Points, end: Points) -> float:

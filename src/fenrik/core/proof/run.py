@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -78,7 +79,7 @@ class Run:
         self.removed_mm3, self.engagement_deg = np.zeros(n), np.zeros(n)
         self.clearance_mm = np.full(n, self.inputs.settings.near_miss_mm)
 
-    @property
+    @cached_property
     def times(self) -> Points:
         """End of each motion, seconds from the start."""
         return np.cumsum(self.motions.seconds)

@@ -65,11 +65,11 @@ def tessellate(shape: Any, deflection_mm: float, most: int = MOST_TRIANGLES) -> 
     """
     faces = list_faces(shape)
     exact, own = exact_faces(faces)
-    rough = not np.any(exact.kinds == UNKNOWN)
-    meshed, start_mm = _meshed(shape, faces, rough, deflection_mm), deflection_mm
-    while start_mm < _size(shape) and sum(m[2].NbTriangles() for m in meshed) > most:
+    size, rough, start_mm = _size(shape), not np.any(exact.kinds == UNKNOWN), deflection_mm
+    meshed = _meshed(shape, faces, start_mm, max(ROUGH * start_mm, ROUGH_SHARE * size) if rough else None)
+    while start_mm < size and sum(m[2].NbTriangles() for m in meshed) > most:
         start_mm *= COARSER
-        meshed = _meshed(shape, faces, rough, start_mm)
+        meshed = _meshed(shape, faces, start_mm, max(ROUGH * start_mm, ROUGH_SHARE * size) if rough else None)
     if not meshed:
         return Mesh(np.zeros((0, 3)), np.zeros((0, 3), np.int32), np.zeros(0, np.int32), deflection_mm)
     plain = _nodes_of(shape, meshed)
@@ -130,8 +130,9 @@ def _parameters(meshed: _MeshedFace, exact: ExactFaces, own: NDArray[np.bool_], 
     return exact.feet(np.full(len(nodes), number), nodes)[2]
 
 
-def _meshed(shape: Any, faces: list[Any], rough: bool, deflection_mm: float) -> list[_MeshedFace]:
-    """Mesh a shape, its edges within a deflection, its faces too or (rough) by few triangles; faces that have some.
+def _meshed(shape: Any, faces: list[Any], deflection_mm: float, inside_mm: float | None) -> list[_MeshedFace]:
+    """Mesh a shape, its edges within a deflection; inside its faces within another one that is not looked after, or
+    (None) the same that is. Gives the faces that have triangles.
 
     The quicker of Open CASCADE's two planar meshers goes first (Delabella, lifting to a paraboloid; 2.5 times faster on
     large flat faces with many holes); where it leaves a face out, all is done by the other.
@@ -141,11 +142,9 @@ def _meshed(shape: Any, faces: list[Any], rough: bool, deflection_mm: float) -> 
         BRepTools.Clean_s(shape)
         parameters = IMeshTools_Parameters()
         parameters.Deflection = MESHER_SHARE * deflection_mm
-        parameters.DeflectionInterior = (
-            max(ROUGH * deflection_mm, ROUGH_SHARE * _size(shape)) if rough else MESHER_SHARE * deflection_mm
-        )
+        parameters.DeflectionInterior = MESHER_SHARE * deflection_mm if inside_mm is None else inside_mm
         parameters.Angle = parameters.AngleInterior = ANGULAR_DEFLECTION_RAD
-        parameters.ControlSurfaceDeflection = not rough
+        parameters.ControlSurfaceDeflection = inside_mm is None
         parameters.InParallel = True
         parameters.MeshAlgo = algorithm
         BRepMesh_IncrementalMesh(shape, parameters)

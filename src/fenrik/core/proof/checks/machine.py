@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
+from fenrik.core.errors import FenrikError
 from fenrik.core.findings import Finding
 from fenrik.core.frames import Points
 from fenrik.core.machines import Machine
+from fenrik.core.proof.checks.telling import finding_at
 from fenrik.core.proof.run import Run
 
 
@@ -16,9 +18,12 @@ def check(run: Run) -> list[Finding]:
     if len(motions.path) == 0:
         return []
     work = motions.path.point - run.inputs.zero
-    found = _spans(work, motions.path.axis, machine)
-    if on_table is not None:
-        found += _ends(work, motions.path.axis, machine, on_table)
+    try:
+        found = _spans(work, motions.path.axis, machine)
+        if on_table is not None:
+            found += _ends(work, motions.path.axis, machine, on_table)
+    except FenrikError as error:
+        found = [_out_of_reach(run, error)]
     for number in np.unique(motions.tool):
         tool = tools[int(number)]
         if tool.assembly_mm > machine.longest_tool_mm:
@@ -48,6 +53,19 @@ def check(run: Run) -> list[Finding]:
                 )
             )
     return found
+
+
+def _out_of_reach(run: Run, error: FenrikError) -> Finding:
+    """A pose that no values of the joints reach."""
+    problem = error.problems[0]
+    details = {
+        "kind": "out of reach",
+        "severity": "fault",
+        "bodies": [run.inputs.machine.name],
+        "message": f"The program {problem.message}",
+        "advice": problem.way_out,
+    }
+    return finding_at(run, problem.value, **details) if isinstance(problem.value, int) else Finding(**details)
 
 
 def _spans(work: Points, axis: Points, machine: Machine) -> list[Finding]:
