@@ -116,3 +116,9 @@ def kernel(function: F | None = None, **options: Any) -> Any:
     """
     compiled = njit(cache=True, error_model="numpy", **options)
     return compiled if function is None else compiled(function)
+
+
+def leaf(function: F | None = None, **options: Any) -> Any:
+    """A kernel that makes no arrays itself. It does not count references to those that it is given: counting costs
+    more than small arithmetic, and threads that count the same array wait for one another."""
+    return kernel(function, _nrt=False, **options)

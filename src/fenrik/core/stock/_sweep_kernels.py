@@ -15,7 +15,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from fenrik.core.kernels import kernel
+from fenrik.core.kernels import leaf
 
 SMOOTH, LOWER, UPPER = 0, 1, 2
 NONE = -1
@@ -23,7 +23,7 @@ EDGE = 1e-9
 FLAT = 1e-12
 
 
-@kernel(inline="always")
+@leaf(inline="always")
 def _root(a, d, f, first):
     """The λ with a·λ² + 2·d·λ + f = 0; `first` asks for the smaller one. Returns (found, λ)."""
     if abs(a) < FLAT:
@@ -44,7 +44,7 @@ def _root(a, d, f, first):
     return True, max(r0, r1)
 
 
-@kernel
+@leaf
 def _least_turn(c, px, py, pz, dx, dz, t0, t1):
     """t in [t0, t1] where a place moving by −t·d comes nearest to a disc of radius c about the axis (c below 0: the
     place's radius is lengthened by −c)."""
@@ -87,7 +87,7 @@ def _least_turn(c, px, py, pz, dx, dz, t0, t1):
     return t
 
 
-@kernel
+@leaf
 def _torus_end(c, zc, big, ax, ay, az, wx, wy, wz, dx, dz, t0, t1):
     """Greatest λ at which the ray touches what a torus (or its lens) sweeps: (found, λ, t)."""
     bound = c + big if c >= 0.0 else np.sqrt(max(big * big - c * c, 0.0))
@@ -116,7 +116,7 @@ def _torus_end(c, zc, big, ax, ay, az, wx, wy, wz, dx, dz, t0, t1):
     return True, at, t
 
 
-@kernel
+@leaf
 def _plane_end(plane, r, ax, ay, az, wx, wy, wz, dx, dz):
     """Greatest λ at which the ray passes the disc of radius r that moves in a plane across the axis: (found, λ, t).
 
@@ -153,7 +153,7 @@ def _plane_end(plane, r, ax, ay, az, wx, wy, wz, dx, dz):
     return True, t0 + t * turn, t
 
 
-@kernel
+@leaf
 def furthest(bands, first, last, ax, ay, az, wx, wy, wz, dx, dz):
     """Greatest λ at which a ray lies in what the convex run of bands [first, last) sweeps.
 
@@ -268,25 +268,22 @@ def furthest(bands, first, last, ax, ay, az, wx, wy, wz, dx, dz):
     return best, at_t, at_band, what
 
 
-@kernel
-def surface_normal(bands, b, what, x, y, z, out):
+@leaf
+def surface_normal(bands, b, what, x, y, z):
     """Outward normal (not of unit length) of a body where a place of its frame lies on the surface of a band."""
     if what != SMOOTH:
-        out[0], out[1], out[2] = 0.0, 0.0, -1.0 if what == LOWER else 1.0
-        return
+        return 0.0, 0.0, -1.0 if what == LOWER else 1.0
     r = np.sqrt(x * x + y * y)
     if bands[b, 4] == 1.0:
         lean, rise = max(r - bands[b, 5], 0.0), z - bands[b, 6]
     else:
         lean, rise = bands[b, 1] - bands[b, 0], bands[b, 2] - bands[b, 3]
     if r > 1e-15:
-        out[0], out[1] = lean * x / r, lean * y / r
-    else:
-        out[0], out[1] = 0.0, 0.0
-    out[2] = rise
+        return lean * x / r, lean * y / r, rise
+    return 0.0, 0.0, rise
 
 
-@kernel
+@leaf
 def widest_at(bands, first, last, z):
     """Radius of a run of bands at a height; −1 outside it."""
     r = -1.0

@@ -26,6 +26,7 @@ from fenrik.core.tools.underside import undersides_of
 LANES = 19
 """Sums that are kept apart; no multiple of the tiles in a row, so that work beside a row spreads over all of them."""
 BATCH = 8192
+SCATTER = (7, 3, 5, 1, 6, 4, 2, 0)
 TURN_BOUND_MM, TURN_BOUND_CELLS = 0.005, 0.1
 WATCH_BOUND = 10.0
 """How far off the sweep of watched bodies (the holder, far from the tip) may be, over the bound of the cutter's."""
@@ -132,7 +133,6 @@ class _Work:
         sides = [undersides_of(run)[0] for run in self.convex]
         self.undersides = np.concatenate([s.elements for s in sides])
         self.chains = np.cumsum([0, *(len(s.elements) for s in sides)]).astype(np.int64)
-        self.radii = np.array([s.radius_mm for s in sides])
         n, watched = len(steps), len(assembly.watched)
         self.removed = np.zeros(n)
         self.sines = np.tile(np.array([2.0, -2.0]), (n, 1))
@@ -148,18 +148,18 @@ class _Work:
         starts, ways, axes = self.starts[rows], self.ways[rows], self.axes[rows]
         turns = _tool_frames(axes, ways)
         boxes = np.stack([_swept_box(run, starts, ways, axes) for run in self.convex], axis=1)
-        envelopes = kernels.sweep_envelopes(ways, turns, self.undersides, self.chains, self.radii)
         measured = np.abs(axes).argmax(axis=1) == along
         removed, touch = np.zeros((LANES, n)), np.zeros((LANES, n, max(watched, 1), 4))
         sines = np.tile(np.array([2.0, -2.0]), (LANES, n, 1))
         resume = np.zeros(self.tile_counts[family], np.int64)
+        order = np.arange(n) if family == 2 or measured.any() or self._watches(boxes) else _scattered(n)
         while True:
             kernels.cut_family(
-                family, u, v, along, *dense, changed, starts, ways, turns, boxes, envelopes, resume, n, self.origin,
+                family, u, v, along, *dense, changed, starts, ways, turns, boxes, order, resume, self.origin,
                 self.lattice.cell_mm, self.bands, self.runs, self.undersides, self.chains, self.owner, measured,
                 self.sources[rows], self.dirty, removed, sines, touch,
             )  # fmt: skip
-            if np.all(resume >= n):
+            if np.all(resume == n):
                 break
             dense = _with_room(dense)
         self.removed[rows] += removed.sum(axis=0)
@@ -167,6 +167,12 @@ class _Work:
         self.sines[rows, 1] = np.maximum(self.sines[rows, 1], sines[..., 1].max(axis=0))
         self.touch[family, rows] = _first_deepest(touch)[:, :watched]
         return dense
+
+    def _watches(self, boxes: Points) -> bool:
+        """Whether a watched body comes to where stock can be: only then does it matter what was cut before."""
+        high = self.origin + self.lattice.cell_mm * (np.array(self.lattice.shape) - 1)
+        watched = boxes[:, self.owner >= 0]
+        return bool(np.any(np.all((watched[..., :3] < high) & (watched[..., 3:] > self.origin), axis=-1)))
 
     def record(self, owner: NDArray[np.int64], n: int) -> CutRecord:
         """What each pose did, its steps taken together."""
@@ -186,6 +192,13 @@ class _Work:
             place[owner[at], k] = best[at, k, 1:]
         angle = np.where(high >= low, np.rad2deg(span), 0.0)
         return CutRecord(removed, angle, depth, place, self.dirty.astype(bool))
+
+
+def _scattered(n: int) -> NDArray[np.int64]:
+    """Numbers up to n in chunks, the last of a chunk first: it cuts far, and leaves little to those before it."""
+    chunks = -(-n // len(SCATTER))
+    order = len(SCATTER) * np.arange(chunks)[:, None] + SCATTER
+    return order[order < n]
 
 
 def _first_deepest(touch: Points) -> Points:

@@ -12,12 +12,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from fenrik.core.kernels import kernel
+from fenrik.core.kernels import leaf
 
 INF = np.inf
 
 
-@kernel
+@leaf
 def element_height(profile: np.ndarray, i: int, rho: float) -> float:
     """h(ρ) on element i, without asking whether ρ belongs to it."""
     if profile[i, 2] == 0.0:
@@ -26,7 +26,7 @@ def element_height(profile: np.ndarray, i: int, rho: float) -> float:
     return profile[i, 6] - np.sqrt(q) if q > 0.0 else profile[i, 6]
 
 
-@kernel
+@leaf
 def height(profile: np.ndarray, rho: float) -> float:
     """h(ρ); infinite outside the profile."""
     for i in range(profile.shape[0]):
@@ -35,7 +35,7 @@ def height(profile: np.ndarray, rho: float) -> float:
     return INF
 
 
-@kernel
+@leaf
 def radius_at(profile: np.ndarray, zeta: float) -> float:
     """Radius of the body at height ζ above the tip; negative below the profile."""
     best = -1.0
@@ -53,7 +53,7 @@ def radius_at(profile: np.ndarray, zeta: float) -> float:
     return best
 
 
-@kernel
+@leaf
 def slope_at(profile: np.ndarray, rho: float) -> float:
     """dh/dρ just inside ρ; very large at a vertical wall."""
     for i in range(profile.shape[0]):
@@ -65,7 +65,7 @@ def slope_at(profile: np.ndarray, rho: float) -> float:
     return 1e9
 
 
-@kernel
+@leaf
 def radius_for_slope(profile: np.ndarray, slope: float, upper: bool) -> float:
     """ρ where the profile has a slope; the least such ρ, or with `upper` the greatest."""
     rho = 0.0
@@ -91,7 +91,7 @@ def radius_for_slope(profile: np.ndarray, slope: float, upper: bool) -> float:
     return rho
 
 
-@kernel
+@leaf
 def _arc_stationary(profile: np.ndarray, i: int, d: float, steep: float, s_low: float, s_high: float) -> float:
     """s in [s_low, s_high] where h'(ρ)·s/ρ = steep on an arc element whose centre is off the axis.
 
@@ -126,7 +126,7 @@ def _arc_stationary(profile: np.ndarray, i: int, d: float, steep: float, s_low: 
     return np.sqrt(s2) if s2 > 0.0 else 0.0
 
 
-@kernel
+@leaf
 def lowest_along(profile: np.ndarray, d2: float, m: float, s0: float, s1: float) -> tuple[float, float]:
     """Minimum over s in [s0, s1] of m·s + h(√(d2 + s²)), and the s where it is taken.
 
