@@ -67,7 +67,7 @@ def drop() -> None:
     show(
         "tip heights",
         ours / reference,
-        "at most 30",
+        "at most 2.0",
         f"{len(mesh.triangles)} triangles, {gx.size} points: {ours:.3f} s, Embree {reference:.3f} s",
     )
 

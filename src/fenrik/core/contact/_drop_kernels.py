@@ -5,13 +5,13 @@ from __future__ import annotations
 import numpy as np
 from numba import prange
 
-from fenrik.core.kernels import kernel
+from fenrik.core.kernels import kernel, leaf
 from fenrik.core.tools.kernels import height, lowest_along, radius_for_slope
 
 EPS = 1e-6
 
 
-@kernel
+@leaf
 def _reach(cx, cy, cz, cos_alpha, profile, big, out):
     """Bounds of the shift from a contact point to the axis, over all normals within an angle of a direction.
 
@@ -157,7 +157,7 @@ def make_vertices(vertices, normals, start, owner, rim, profile):
     return rows[:n].copy(), boxes[:n].copy()
 
 
-@kernel(inline="always")
+@leaf(inline="always")
 def _facet_meets(r, x0, y0, x1, y1):
     """Does a shifted facet meet a box (separating axes of its three sides)?"""
     turn = (r[2] - r[0]) * (r[5] - r[1]) - (r[3] - r[1]) * (r[4] - r[0])
@@ -173,7 +173,7 @@ def _facet_meets(r, x0, y0, x1, y1):
     return True
 
 
-@kernel(inline="always")
+@leaf(inline="always")
 def _segment_meets(px, py, qx, qy, x0, y0, x1, y1):
     """Does a segment meet a box (slab clipping)?"""
     t0, t1 = 0.0, 1.0
@@ -193,66 +193,61 @@ def _segment_meets(px, py, qx, qy, x0, y0, x1, y1):
     return t0 <= t1
 
 
+@leaf
+def _go_through_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny, fill, items):
+    """Count the elements of each cell in `fill`, or, with room for items, put them where `fill` says."""
+    nf, ne, npnt = len(facets), len(edges), len(points)
+    for code in range(nf + ne + npnt):
+        px = py = qx = qy = 0.0
+        if code < nf:
+            r = facets[code]
+            bx0, by0 = min(r[0], r[2], r[4]), min(r[1], r[3], r[5])
+            bx1, by1 = max(r[0], r[2], r[4]), max(r[1], r[3], r[5])
+        elif code < nf + ne:
+            r = edges[code - nf]
+            b = edge_box[code - nf]
+            px, py = r[0], r[1]
+            qx, qy = r[0] + r[2] * r[4], r[1] + r[3] * r[4]
+            bx0, by0 = min(px, qx) + b[0], min(py, qy) + b[1]
+            bx1, by1 = max(px, qx) + b[2], max(py, qy) + b[3]
+        else:
+            r = points[code - nf - ne]
+            b = point_box[code - nf - ne]
+            bx0, by0, bx1, by1 = r[0] + b[0], r[1] + b[1], r[0] + b[2], r[1] + b[3]
+        i0 = max(int((bx0 - EPS - low[0]) / cell), 0)
+        j0 = max(int((by0 - EPS - low[1]) / cell), 0)
+        i1 = min(int((bx1 + EPS - low[0]) / cell), nx - 1)
+        j1 = min(int((by1 + EPS - low[1]) / cell), ny - 1)
+        for i in range(i0, i1 + 1):
+            x0 = low[0] + i * cell - EPS
+            x1 = x0 + cell + 2 * EPS
+            for j in range(j0, j1 + 1):
+                y0 = low[1] + j * cell - EPS
+                y1 = y0 + cell + 2 * EPS
+                if code < nf:
+                    if not _facet_meets(r, x0, y0, x1, y1):
+                        continue
+                elif code < nf + ne and not _segment_meets(px, py, qx, qy, x0 - b[2], y0 - b[3], x1 - b[0], y1 - b[1]):
+                    continue
+                slot = i * ny + j
+                if len(items):
+                    items[fill[slot]] = code
+                fill[slot] += 1
+
+
 @kernel
 def fill_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny):
     """Lists of elements for each cell, as start offsets and items; item codes run over facets, edges, points."""
-    nf, ne, npnt = len(facets), len(edges), len(points)
     count = np.zeros(nx * ny + 1, np.int64)
-    items = np.zeros(0, np.int32)
-    fill = np.zeros(0, np.int64)
-    for sweep in range(2):
-        if sweep == 1:
-            total = 0
-            for i in range(nx * ny + 1):
-                c = count[i]
-                count[i] = total
-                total += c
-            items = np.zeros(total, np.int32)
-            fill = count.copy()
-        for code in range(nf + ne + npnt):
-            px = py = qx = qy = 0.0
-            if code < nf:
-                r = facets[code]
-                bx0, by0 = min(r[0], r[2], r[4]), min(r[1], r[3], r[5])
-                bx1, by1 = max(r[0], r[2], r[4]), max(r[1], r[3], r[5])
-            elif code < nf + ne:
-                r = edges[code - nf]
-                b = edge_box[code - nf]
-                px, py = r[0], r[1]
-                qx, qy = r[0] + r[2] * r[4], r[1] + r[3] * r[4]
-                bx0, by0 = min(px, qx) + b[0], min(py, qy) + b[1]
-                bx1, by1 = max(px, qx) + b[2], max(py, qy) + b[3]
-            else:
-                r = points[code - nf - ne]
-                b = point_box[code - nf - ne]
-                bx0, by0, bx1, by1 = r[0] + b[0], r[1] + b[1], r[0] + b[2], r[1] + b[3]
-            i0 = max(int((bx0 - EPS - low[0]) / cell), 0)
-            j0 = max(int((by0 - EPS - low[1]) / cell), 0)
-            i1 = min(int((bx1 + EPS - low[0]) / cell), nx - 1)
-            j1 = min(int((by1 + EPS - low[1]) / cell), ny - 1)
-            for i in range(i0, i1 + 1):
-                x0 = low[0] + i * cell - EPS
-                x1 = x0 + cell + 2 * EPS
-                for j in range(j0, j1 + 1):
-                    y0 = low[1] + j * cell - EPS
-                    y1 = y0 + cell + 2 * EPS
-                    if code < nf:
-                        if not _facet_meets(r, x0, y0, x1, y1):
-                            continue
-                    elif code < nf + ne and not _segment_meets(
-                        px, py, qx, qy, x0 - b[2], y0 - b[3], x1 - b[0], y1 - b[1]
-                    ):
-                        continue
-                    slot = i * ny + j
-                    if sweep == 0:
-                        count[slot] += 1
-                    else:
-                        items[fill[slot]] = code
-                        fill[slot] += 1
-    return count, items
+    _go_through_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny, count, np.zeros(0, np.int32))
+    start = np.cumsum(count) - count
+    items = np.zeros(start[-1], np.int32)
+    if len(items):
+        _go_through_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny, start.copy(), items)
+    return start, items
 
 
-@kernel
+@leaf
 def _facet_height(f, n, x, y):
     turn = (f[n, 2] - f[n, 0]) * (f[n, 5] - f[n, 1]) - (f[n, 3] - f[n, 1]) * (f[n, 4] - f[n, 0])
     sign = 1.0 if turn >= 0.0 else -1.0
@@ -264,7 +259,7 @@ def _facet_height(f, n, x, y):
     return f[n, 6] * x + f[n, 7] * y + f[n, 8]
 
 
-@kernel
+@leaf
 def query_one(x, y, facets, edges, points, start, items, origin, cell, nx, ny, profile):
     """Tip height over one place."""
     i, j = int(np.floor((x - origin[0]) / cell)), int(np.floor((y - origin[1]) / cell))

@@ -70,7 +70,7 @@ class DropIndex:
             )
         low = boxes[:, :2].min(axis=0) - 1e-6
         high = boxes[:, 2:].max(axis=0) + 1e-6
-        cell = float(np.sqrt(np.prod(high - low) / max(min(2 * len(boxes), 400_000), 16)))
+        cell = float(np.sqrt(np.prod(high - low) / min(max(len(boxes) / 3, 16), 400_000)))
         shape = (int((high[0] - low[0]) / cell) + 1, int((high[1] - low[1]) / cell) + 1)
         start, items = kernels.fill_cells(facets, edges, points, edge_box, point_box, low, cell, shape[0], shape[1])
         return cls(underside, facets, edges, points, start, items, low, cell, shape)
