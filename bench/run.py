@@ -74,7 +74,7 @@ def drop() -> None:
 
 def posting() -> None:
     """A million motions posted and read back, against a plain formatted loop writing the same lines."""
-    from fenrik.core.posting import PostedOperation, load_dialects, post_programs, read_program
+    from fenrik.core.posting import PostedOperation, load_controllers, post_programs, read_program
     from fenrik.core.toolpath import Toolpath
     from fenrik.core.tools import FlatCutter, Tool
 
@@ -82,10 +82,10 @@ def posting() -> None:
     points = np.cumsum(np.random.default_rng(0).normal(size=(n, 3)), axis=0) * 0.1
     path = Toolpath.plain(points, np.zeros(n, np.int8), np.zeros((n, 3)), np.full(n, 3, np.int8), np.full(n, 1000.0))
     tool = Tool(number=1, cutter=FlatCutter(diameter_mm=8, flute_length_mm=20), stick_out_mm=30)
-    dialect = load_dialects()["Plain ISO"]
+    controller = load_controllers()["Plain ISO"]
     operation = [PostedOperation(10, "bench", tool, 8000, path)]
-    program = post_programs(dialect, operation, "bench", 54)[0]
-    post = timed(lambda: post_programs(dialect, operation, "bench", 54))
+    program = post_programs(controller, operation, "bench", 54)[0]
+    post = timed(lambda: post_programs(controller, operation, "bench", 54))
     read_program(program.text)
     read = timed(lambda: read_program(program.text))
 

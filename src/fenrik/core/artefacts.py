@@ -6,12 +6,12 @@ import numpy as np
 
 from fenrik.core.frames import Points
 from fenrik.core.packing import pack, unpack
-from fenrik.core.posting import Program
+from fenrik.core.posting import Posted
 from fenrik.core.proof import Proof
 from fenrik.core.toolpath import Toolpath
 
 
-def pack_programs(programs: list[Program]) -> bytes:
+def pack_programs(programs: list[Posted]) -> bytes:
     meta = [{"name": p.name, "operations": p.operations, "radii_mm": p.radii_mm} for p in programs]
     arrays: dict[str, np.ndarray] = {}
     for k, p in enumerate(programs):
@@ -22,14 +22,14 @@ def pack_programs(programs: list[Program]) -> bytes:
     return pack(meta, **arrays)
 
 
-def unpack_programs(data: bytes) -> list[Program]:
+def unpack_programs(data: bytes) -> list[Posted]:
     meta, arrays = unpack(data)
     programs = []
     for k, p in enumerate(meta):
         count = range(len(p["operations"]))
         paths = [Toolpath(**{c: arrays[f"{c}{k}.{j}"] for c in Toolpath.__dataclass_fields__}) for j in count]
         programs.append(
-            Program(
+            Posted(
                 p["name"],
                 arrays[f"text{k}"].tobytes(),
                 p["operations"],

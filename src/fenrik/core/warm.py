@@ -7,7 +7,7 @@ import numpy as np
 from fenrik.core.contact import DropIndex, tip_heights
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.frames import Points
-from fenrik.core.posting import PostedOperation, load_dialects, post_programs, read_program
+from fenrik.core.posting import PostedOperation, load_controllers, post_programs
 from fenrik.core.regions import fit_arcs
 from fenrik.core.solids.exact import exact_faces
 from fenrik.core.solids.facets import group_faces
@@ -60,6 +60,6 @@ def warm() -> None:
     path = builder.finish()
     motion_times(path, MotionLimits())
     tool = Tool(number=1, cutter=BallCutter(diameter_mm=2, flute_length_mm=4), stick_out_mm=9)
-    for dialect in load_dialects().values():
-        for program in post_programs(dialect, [PostedOperation(1, "warm", tool, 1000, path)], "warm", 54):
-            read_program(program.text, 1)
+    for controller in load_controllers().values():
+        for program in post_programs(controller, [PostedOperation(1, "warm", tool, 1000, path)], "warm", 54):
+            controller.read(program.text, 1, {})

@@ -4,7 +4,14 @@ import numpy as np
 import pytest
 
 from fenrik.core.errors import FenrikError
-from fenrik.core.posting import PostedOperation, load_dialects, post_programs, read_program, rows_of_lines
+from fenrik.core.posting import (
+    PostedOperation,
+    WordController,
+    load_dialects,
+    post_programs,
+    read_program,
+    rows_of_lines,
+)
 from fenrik.core.strategies.back_boring import BackBore, bore_back
 from fenrik.core.strategies.drilling import CYCLES, Pecks, drill_hole
 from fenrik.core.strategies.targets import HolePlace
@@ -42,7 +49,9 @@ def posted(cycle, dialect_name, cycles=None):
     dialect = load_dialects()[dialect_name]
     if cycles is not None:
         dialect = dialect.model_copy(update={"cycles": cycles})
-    return dialect, post_programs(dialect, [PostedOperation(10, "holes", TOOL, 4000, path_of(cycle))], "x", 54)[0]
+    return dialect, post_programs(
+        WordController(dialect), [PostedOperation(10, "holes", TOOL, 4000, path_of(cycle))], "x", 54
+    )[0]
 
 
 @pytest.mark.parametrize("name", ["Plain ISO", "Numbered with tool stop"])

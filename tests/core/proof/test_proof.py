@@ -8,7 +8,7 @@ import pytest
 
 from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.machines import Machine
-from fenrik.core.posting import PostedOperation, Program, load_dialects, post_programs
+from fenrik.core.posting import Posted, PostedOperation, load_controllers, post_programs
 from fenrik.core.proof import ProofInputs, ProofSettings, prove
 from fenrik.core.proof.checks.program import check as check_program
 from fenrik.core.proof.motions import read_motions
@@ -19,6 +19,7 @@ from fenrik.core.stock import Stock
 from fenrik.core.toolpath import Feeds, Kind, MotionLimits, PathBuilder, Toolpath
 from fenrik.core.tools import FlatCutter, HolderSection, Tool
 
+PLAIN = load_controllers()["Plain ISO"]
 FLAT = FlatCutter(diameter_mm=6, flute_length_mm=12)
 HOLDER = [HolderSection(lower_diameter_mm=30, upper_diameter_mm=30, height_mm=20)]
 
@@ -38,13 +39,14 @@ def run(pocket, path, tool=None, machine=None, tolerance=0.02, dialect="Plain IS
     tool = tool or Tool(number=3, cutter=FLAT, stick_out_mm=30)
     zero = np.array([30.0, 20.0, 20.0])
     programs = post_programs(
-        load_dialects()[dialect], [PostedOperation(10, "x", tool, 8000, path.moved(-zero))], "p", 54
+        load_controllers()[dialect], [PostedOperation(10, "x", tool, 8000, path.moved(-zero))], "p", 54
     )
     stock = Stock.box(np.zeros(3), np.array([60.0, 40, 20]), 0.5)
     return prove(
         ProofInputs(
             stock,
             DistanceIndex.build(mesh_at(pocket, 0.016), pocket.surfaces),
+            load_controllers()[dialect],
             programs,
             {3: tool},
             [3],
@@ -56,7 +58,7 @@ def run(pocket, path, tool=None, machine=None, tolerance=0.02, dialect="Plain IS
     )
 
 
-@pytest.mark.parametrize("dialect", list(load_dialects()))
+@pytest.mark.parametrize("dialect", list(load_controllers()))
 def test_a_good_program_has_no_findings(pocket, dialect):
     proof = run(pocket, pocket_path(10.0), dialect=dialect)
     assert proof.findings == []
@@ -147,11 +149,11 @@ def test_arcs_of_every_plane_come_back_as_they_were_written():
         ("G19", "X0 Y5 Z0", "J-5 K0", "Y0 Z-5", 0),
     ):
         text = f"G21 G90 {word} G54\nS900 M3\nG0 {start}\nG3 {end} {centre} F100\nM30\n".encode()
-        program = Program("p", text, [10], [np.array([2, 3])], [Toolpath.empty().rows(np.zeros(0, int))], {})
+        program = Posted("p", text, [10], [np.array([2, 3])], [Toolpath.empty().rows(np.zeros(0, int))], {})
         program.paths[0] = Toolpath.plain(
             np.zeros((2, 3)), np.zeros(2, np.int8), np.zeros((2, 3)), np.array([0, 3], np.int8), np.zeros(2)
         )
-        motions = read_motions([program], [1], np.zeros(3), MotionLimits(), 0.0)
+        motions = read_motions(PLAIN, [program], [1], np.zeros(3), MotionLimits(), 0.0)
         size = np.ptp(motions.path.flattened(0.001)[0].point, axis=0)
         expect = np.full(3, 10.0)
         expect[flat] = 0
@@ -173,17 +175,15 @@ def spoilt(change):
     """The findings of a program of which a word was changed after it was posted."""
     tool = Tool(number=3, cutter=FLAT, stick_out_mm=30)
     zero = np.array([30.0, 20.0, 20.0])
-    (program,) = post_programs(
-        load_dialects()["Plain ISO"], [PostedOperation(10, "x", tool, 8000, arc_path().moved(-zero))], "p", 54
-    )
+    (program,) = post_programs(PLAIN, [PostedOperation(10, "x", tool, 8000, arc_path().moved(-zero))], "p", 54)
     text = change(program.text)
-    motions = read_motions([replace(program, text=text)], [3], zero, MotionLimits(), 5.0)
+    motions = read_motions(PLAIN, [replace(program, text=text)], [3], zero, MotionLimits(), 5.0)
     run = Run(replace(empty_inputs(), zero=zero), motions, Stock.box(np.zeros(3), np.array([60.0, 40, 20]), 1.0))
     return check_program(run)
 
 
 def empty_inputs():
-    return ProofInputs(None, None, [], {}, [], {}, Machine(name="M"), np.zeros(3), ProofSettings())
+    return ProofInputs(None, None, PLAIN, [], {}, [], {}, Machine(name="M"), np.zeros(3), ProofSettings())
 
 
 def test_a_program_that_is_as_posted_has_no_difference():

@@ -24,7 +24,7 @@ from fenrik.core.job import Job, Operation, Setup
 from fenrik.core.kernels import kernels_behind
 from fenrik.core.keys import key_of
 from fenrik.core.packing import pack, unpack
-from fenrik.core.posting import Dialect, PostedOperation, Program, load_dialects, post_programs
+from fenrik.core.posting import Controller, Posted, PostedOperation, load_controllers, post_programs
 from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof import ProofInputs, prove
 from fenrik.core.setups.stocks import EarlierStock
@@ -227,7 +227,7 @@ class Build(Geometry):
         return self._program_node(setup).key
 
     def _program_node(self, setup: Setup) -> Node:
-        zero, dialect, name = self.zero(setup), self.dialect(setup), self.program_name(setup)
+        zero, controller, name = self.zero(setup), self.controller(setup), self.program_name(setup)
         rows = [
             {
                 "path": self.path_key(o),
@@ -241,7 +241,7 @@ class Build(Geometry):
         inputs = {
             "code": PROGRAM_CODE,
             "rows": rows,
-            "dialect": dialect,
+            "controller": controller.document,
             "name": name,
             "offset": setup.work_offset,
             "zero": np.round(zero, 9).tolist(),
@@ -254,11 +254,11 @@ class Build(Geometry):
                 )
                 for o in self.job.route(setup)
             ]
-            return pack_programs(post_programs(dialect, posted, name, setup.work_offset))
+            return pack_programs(post_programs(controller, posted, name, setup.work_offset))
 
         return Node("program", PROGRAM_VERSION, inputs, make)
 
-    def programs(self, setup: Setup) -> list[Program]:
+    def programs(self, setup: Setup) -> list[Posted]:
         """The posted programs of a setup."""
         return unpack_programs(self._program_node(setup).made(self.store))
 
@@ -302,6 +302,7 @@ class Build(Geometry):
         return ProofInputs(
             stock=self.first_stock(setup),
             part=self.part_distances(setup),
+            controller=self.controller(setup),
             programs=programs,
             tools={t.number: t for t in self.job.tools},
             tolerances=self._tolerances(setup),
@@ -342,16 +343,16 @@ class Build(Geometry):
 
     # Small things derived from the document
 
-    def dialect(self, setup: Setup) -> Dialect:
-        dialects = load_dialects()
-        if setup.dialect not in dialects:
+    def controller(self, setup: Setup) -> Controller:
+        controllers = load_controllers()
+        if setup.dialect not in controllers:
             raise fail(
                 f"setups.{setup.id}.dialect",
                 "is not a controller that Fenrik knows.",
-                f"Choose one of {', '.join(dialects)}.",
+                f"Choose one of {', '.join(controllers)}.",
                 setup.dialect,
             )
-        return dialects[setup.dialect]
+        return controllers[setup.dialect]
 
     def program_name(self, setup: Setup) -> str:
         plain = "".join(c if c.isalnum() else "-" for c in f"{self.job.name}-{setup.name or setup.id}".lower())

@@ -116,5 +116,5 @@ def _free_offset(build: Build, like: Setup) -> int:
     """The first work offset that no setup on the machine uses and the controller has; the same one where all are used,
     which the setups then warn about."""
     used = {s.work_offset for s in build.job.setups if s.machine == like.machine}
-    offsets = [*PLAIN_OFFSETS, *(EXTENDED_OFFSETS if build.dialect(like).extended_offset else [])]
+    offsets = [*PLAIN_OFFSETS, *(EXTENDED_OFFSETS if build.controller(like).extended_offsets else [])]
     return next((o for o in offsets if o not in used), like.work_offset)

@@ -11,7 +11,7 @@ the radius in rounding by R).
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from fenrik.core.errors import FenrikError, fail
 from fenrik.core.frames import Points
 from fenrik.core.posting import _reading_kernels as kernels
+from fenrik.core.posting.controller import ReadBack
 from fenrik.core.toolpath.compensation import CompensationError, Stretch, tool_way
 
 _TROUBLES = {
@@ -47,46 +48,6 @@ _TROUBLES = {
     kernels.SIDE_WITHOUT_OFFSET: ("starts cutter compensation without its offset", "Add D."),
     kernels.NO_MOTION: ("has axis words but no motion word is in force", "Add G0 or G1."),
 }
-
-
-@dataclass(frozen=True)
-class ReadBack:
-    """What a program does, one row for each motion; a row's tool is at `point` afterwards.
-
-    Attributes:
-        point: (n, 3) end points in the work frame, mm.
-        code: (n,) 0 rapid, 1 feed, 2 arc clockwise, 3 arc counter-clockwise.
-        centre: (n, 3) of arcs, mm. plane: (n,) 17, 18 or 19.
-        feed: (n,) mm/min, 0 for rapids. seconds: (n,) of dwell before the motion.
-        tool, offset, length_offset, rpm, spindle (−1, 0, 1, `ORIENTED`): (n,) in force.
-        side: (n,) compensation in force: 41, 42 or 0. The motions are those of the tool's axis, on the offset that its
-            D word names.
-        line: (n,) from 0.
-        known: (n, 3) whether each coordinate had been given by then (before, the machine's place is unknown).
-    """
-
-    point: Points
-    code: NDArray[np.int8]
-    centre: Points
-    plane: NDArray[np.int8]
-    feed: Points
-    seconds: Points
-    tool: NDArray[np.int32]
-    offset: NDArray[np.int16]
-    length_offset: NDArray[np.int32]
-    rpm: Points
-    spindle: NDArray[np.int8]
-    side: NDArray[np.int8]
-    line: NDArray[np.int64]
-    known: NDArray[np.bool_]
-
-    def rows(self, index: NDArray[np.int64]) -> ReadBack:
-        return ReadBack(**{k: getattr(self, k)[index] for k in self.__dataclass_fields__})
-
-    @staticmethod
-    def joined(parts: list[ReadBack]) -> ReadBack:
-        """Motions one after another."""
-        return ReadBack(**{k: np.concatenate([getattr(p, k) for p in parts]) for k in ReadBack.__dataclass_fields__})
 
 
 def read_program(text: bytes, tool: int = 0, radii_mm: Mapping[int, float] | None = None) -> ReadBack:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.frames import Points
-from fenrik.core.posting import Program, ReadBack, read_program, rows_of_lines
+from fenrik.core.posting import Controller, Posted, ReadBack, rows_of_lines
 from fenrik.core.toolpath import Kind, Motion, MotionLimits, Toolpath, motion_times
 
 SHARES = (0.0, 0.25, 0.5, 0.75, 1.0)
@@ -45,18 +45,24 @@ class ProgramMotions:
 
 
 def read_motions(
-    programs: list[Program], tools: list[int], zero: Points, limits: MotionLimits, tool_change_s: float
+    controller: Controller,
+    programs: list[Posted],
+    tools: list[int],
+    zero: Points,
+    limits: MotionLimits,
+    tool_change_s: float,
 ) -> ProgramMotions:
     """Read programs back.
 
     Args:
+        controller: the one that they were posted for.
         programs: the posted programs in the order they run.
         tools: the tool in the spindle before each program.
         zero: the work zero in the frame of the stock.
     """
     pieces = []
     for number, (program, tool) in enumerate(zip(programs, tools, strict=True)):
-        read = read_program(program.text, tool, program.radii_mm)
+        read = controller.read(program.text, tool, program.radii_mm)
         pieces.append(_one(program, read, number, zero, limits, tool_change_s))
     if not pieces:
         none, rows, lines = np.zeros(0), np.zeros(0, np.int32), np.zeros(0, np.int64)
@@ -72,7 +78,7 @@ def read_motions(
 
 
 def _one(
-    program: Program, read: ReadBack, number: int, zero: Points, limits: MotionLimits, tool_change_s: float
+    program: Posted, read: ReadBack, number: int, zero: Points, limits: MotionLimits, tool_change_s: float
 ) -> ProgramMotions:
     whole = np.flatnonzero(read.known.all(axis=1))
     n = len(whole)
@@ -120,7 +126,7 @@ def _one(
     )
 
 
-def _apart(program: Program, path: Toolpath, line: NDArray[np.int64]) -> tuple[Points, float, int]:
+def _apart(program: Posted, path: Toolpath, line: NDArray[np.int64]) -> tuple[Points, float, int]:
     """How far each motion strays from its counterpart of the path, (n,) with NaN where it has none; how far their ends
     stray at most; and how many motions of the path are missing.
 

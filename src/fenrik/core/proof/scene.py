@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.frames import Points
 from fenrik.core.machines import Machine
-from fenrik.core.posting import Program
+from fenrik.core.posting import Controller, Posted
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import Stock
 from fenrik.core.tools import Tool
@@ -44,7 +44,8 @@ class ProofInputs:
 
     stock: Stock
     part: DistanceIndex
-    programs: list[Program]
+    controller: Controller
+    programs: list[Posted]
     tools: dict[int, Tool]
     first_tools: list[int]
     tolerances: dict[int, float]

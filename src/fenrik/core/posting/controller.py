@@ -1,0 +1,110 @@
+"""What every kind of controller does: say a program in its words, and understand them."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+from typing import Literal, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel
+
+from fenrik.core.frames import Points
+from fenrik.core.posting.statements import Program
+
+Arcs = Literal["centre", "radius", "lines"]
+
+
+@dataclass(frozen=True)
+class Written:
+    """A program as text.
+
+    Attributes:
+        text: ASCII, lines ended by a newline.
+        lines: for each row of the program the line (from 0) that makes each motion of its path true.
+    """
+
+    text: bytes
+    lines: list[NDArray[np.int64]]
+
+
+@dataclass(frozen=True)
+class ReadBack:
+    """What a program does, one row for each motion; a row's tool is at `point` afterwards.
+
+    Attributes:
+        point: (n, 3) end points in the work frame, mm.
+        code: (n,) 0 rapid, 1 feed, 2 arc clockwise, 3 arc counter-clockwise.
+        centre: (n, 3) of arcs, mm. plane: (n,) 17, 18 or 19.
+        feed: (n,) mm/min, 0 for rapids. seconds: (n,) of dwell before the motion.
+        tool, offset, length_offset, rpm, spindle (−1, 0, 1, `ORIENTED`): (n,) in force.
+        side: (n,) compensation in force: 41, 42 or 0. The motions are those of the tool's axis, on the offset that its
+            D word names.
+        line: (n,) from 0.
+        known: (n, 3) whether each coordinate had been given by then (before, the machine's place is unknown).
+    """
+
+    point: Points
+    code: NDArray[np.int8]
+    centre: Points
+    plane: NDArray[np.int8]
+    feed: Points
+    seconds: Points
+    tool: NDArray[np.int32]
+    offset: NDArray[np.int16]
+    length_offset: NDArray[np.int32]
+    rpm: Points
+    spindle: NDArray[np.int8]
+    side: NDArray[np.int8]
+    line: NDArray[np.int64]
+    known: NDArray[np.bool_]
+
+    def rows(self, index: NDArray[np.int64]) -> ReadBack:
+        return ReadBack(**{k: getattr(self, k)[index] for k in self.__dataclass_fields__})
+
+    @staticmethod
+    def joined(parts: list[ReadBack]) -> ReadBack:
+        """Motions one after another."""
+        return ReadBack(**{k: np.concatenate([getattr(p, k) for p in parts]) for k in ReadBack.__dataclass_fields__})
+
+
+class Controller(Protocol):
+    """A kind of controller: what it can be told, and how.
+
+    Attributes:
+        document: all that decides what it writes, as the keys of programs have it.
+        suffix: of its files. resolution_mm: size of the last digit of a coordinate.
+        arcs: the form of arcs that it understands. cycles: the holes that it makes by a cycle.
+        program_for_each_tool: whether it wants a program for each tool in turn.
+        extended_offsets: whether it has work offsets beyond G59.
+    """
+
+    @property
+    def document(self) -> BaseModel: ...
+    @property
+    def suffix(self) -> str: ...
+    @property
+    def resolution_mm(self) -> float: ...
+    @property
+    def arcs(self) -> Arcs: ...
+    @property
+    def cycles(self) -> Collection[int]: ...
+    @property
+    def program_for_each_tool(self) -> bool: ...
+    @property
+    def extended_offsets(self) -> bool: ...
+
+    def write(self, program: Program) -> Written:
+        """The program as text.
+
+        Raises:
+            FenrikError: when the controller has no words for a statement, or a number leaves its range.
+        """
+
+    def read(self, text: bytes, tool: int, radii_mm: Mapping[int, float]) -> ReadBack:
+        """What a program does; see `read_program`.
+
+        Raises:
+            FenrikError: field `program`, naming the line and what is wrong in it.
+        """

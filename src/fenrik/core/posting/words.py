@@ -1,0 +1,246 @@
+"""Controllers of ISO 6983 words: blocks from a dialect's templates, motions from a kernel."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import asdict, dataclass
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrik.core.errors import fail
+from fenrik.core.posting import _writing_kernels as kernels
+from fenrik.core.posting.controller import Arcs, Controller, ReadBack, Written
+from fenrik.core.posting.dialect import Dialect, format_number, load_dialects
+from fenrik.core.posting.reading import read_program
+from fenrik.core.posting.statements import (
+    Approach,
+    Change,
+    Compensate,
+    HeldTool,
+    Hole,
+    Pause,
+    Program,
+    Row,
+    Statement,
+    Travel,
+    Turn,
+)
+from fenrik.core.toolpath import BACK_BORE, ORIENTED
+
+MAX_COORDINATE_MM = 100_000.0
+
+
+@dataclass(frozen=True)
+class WordController:
+    """A controller that is told what to do in words, as its dialect has them."""
+
+    dialect: Dialect
+
+    @property
+    def document(self) -> Dialect:
+        return self.dialect
+
+    @property
+    def suffix(self) -> str:
+        return self.dialect.suffix
+
+    @property
+    def resolution_mm(self) -> float:
+        return self.dialect.resolution_mm
+
+    @property
+    def arcs(self) -> Arcs:
+        return self.dialect.arcs
+
+    @property
+    def cycles(self) -> Collection[int]:
+        return self.dialect.cycles
+
+    @property
+    def program_for_each_tool(self) -> bool:
+        return self.dialect.program_for_each_tool
+
+    @property
+    def extended_offsets(self) -> bool:
+        return bool(self.dialect.extended_offset)
+
+    def write(self, program: Program) -> Written:
+        """The program as text."""
+        return _Writer(self.dialect, program).written()
+
+    def read(self, text: bytes, tool: int, radii_mm: Mapping[int, float]) -> ReadBack:
+        """What a program does."""
+        return read_program(text, tool, radii_mm)
+
+
+@lru_cache(maxsize=1)
+def load_controllers() -> dict[str, Controller]:
+    """The controllers that come with Fenrik, by name."""
+    return {name: WordController(dialect) for name, dialect in load_dialects().items()}
+
+
+class _Writer:
+    """A program as it is written, and the words in force: motion, feed, and those of a cycle."""
+
+    def __init__(self, dialect: Dialect, program: Program) -> None:
+        self.dialect, self.program = dialect, program
+        self.chunks: list[bytes] = []
+        self.lines: list[NDArray[np.int64]] = []
+        self.line = 0
+        self.motion, self.feed = 0, -1
+        self.cycle: tuple[str, ...] = ()
+        numbers = dialect.line_numbers
+        self.next_number = numbers.start if numbers else -1
+        self.values: dict[str, Any] = {
+            "program": {"name": program.name, "number": program.number},
+            "setup": {"work_offset": dialect.offset_words(program.work_offset)},
+        }
+        self._hold(program.tool)
+
+    def written(self) -> Written:
+        self._block("start")
+        for statement in self.program.statements:
+            if self.cycle and not isinstance(statement, Hole):
+                self._line("G80")
+                self.motion, self.feed, self.cycle = -1, -1, ()
+            self._write(statement)
+        if self.cycle:
+            self._line("G80")
+        self._block("end")
+        return Written(b"".join(self.chunks), self.lines)
+
+    def _write(self, statement: Statement) -> None:
+        match statement:
+            case Change(tool):
+                self._hold(tool)
+                self._block("tool_change")
+            case Row(number, name):
+                self.values["operation"] = {"number": number, "name": name}
+                self._block("operation")
+            case Approach(place):
+                x, y, z = (self._number(v) for v in place)
+                self._block("first_move", x=x, y=y, z=z)
+                self.motion, self.feed = 0, -1
+                self.lines.append(np.array([self.line - 1], np.int64))
+            case Turn(spindle):
+                self._line(self._spindle_word(spindle))
+            case Pause(seconds):
+                self._line(self.dialect.dwell.replace("{seconds}", _seconds(seconds)))
+            case Compensate(side):
+                offset = f"{self.dialect.separator}D{self.values['tool']['diameter_offset']}"
+                self._line(f"G{side}{offset}" if side else "G40")
+            case Hole():
+                self._hole(statement)
+                self._made(np.full(statement.last - statement.first, self.line - 1, np.int64))
+            case Travel():
+                self._made(self._motions(statement))
+
+    def _hold(self, tool: HeldTool) -> None:
+        self.values["tool"] = asdict(tool)
+
+    def _made(self, lines: NDArray[np.int64]) -> None:
+        """The lines of the next motions of the row."""
+        self.lines[-1] = np.concatenate([self.lines[-1], lines])
+
+    def _block(self, name: Any, **values: Any) -> None:
+        for text in self.dialect.block(name, **self.values, **values):
+            self._line(text, text[0] not in "%O")
+
+    def _line(self, text: str, numbered: bool = True) -> None:
+        """A line by itself, numbered where the dialect wants that."""
+        numbers = self.dialect.line_numbers
+        if numbers and numbered:
+            text = f"N{self.next_number}{self.dialect.separator}{text}"
+            self.next_number += numbers.step
+            if self.next_number > numbers.wrap_at:
+                self.next_number = numbers.start
+        self.chunks.append(text.encode("ascii", "replace") + b"\n")
+        self.line += 1
+
+    def _number(self, value_mm: float) -> str:
+        """A coordinate.
+
+        Raises:
+            FenrikError: when it is beyond what a machine could have.
+        """
+        if not abs(value_mm) <= MAX_COORDINATE_MM:
+            raise fail(
+                "program",
+                f"a coordinate is beyond {MAX_COORDINATE_MM:g} mm.",
+                "Check the work zero and the part's scale.",
+            )
+        return self.dialect.number(float(value_mm))
+
+    def _spindle_word(self, spindle: int) -> str:
+        if spindle == ORIENTED and not self.dialect.orient:
+            raise fail(
+                "dialect",
+                "has no word that stops the spindle in its place, which back boring needs.",
+                "Choose another controller, or turn the part over and bore from that side.",
+                self.dialect.name,
+            )
+        return {1: "M3", -1: "M4", 0: "M5", ORIENTED: self.dialect.orient}[spindle]
+
+    def _hole(self, hole: Hole) -> None:
+        """One hole by its cycle; words that hold from the hole before are left out."""
+        d = self.dialect
+        words = ["G99", f"G{hole.cycle}", f"Z{self._number(hole.bottom)}", f"R{self._number(hole.plane)}"]
+        if hole.peck_mm > 0:
+            words.append(f"Q{d.number(hole.peck_mm)}")
+        if hole.cycle == BACK_BORE:
+            words += [f"{c}{self._number(v)}" for c, v in zip("IJK", (*hole.aside, hole.top), strict=True)]
+        if hole.dwell_s > 0:
+            words.append(f"P{_seconds(hole.dwell_s)}")
+        feed = round(hole.feed / d.unit_mm * 10**d.feed_decimals)
+        words.append(f"F{format_number(feed, d.feed_decimals, d.trailing_zeros)}")
+        place = [f"{c}{self._number(v)}" for c, v in zip("XY", hole.place, strict=True)]
+        said = tuple(words)
+        self._line(d.separator.join(place if said == self.cycle else [*words[:2], *place, *words[2:]]))
+        self.cycle = said
+
+    def _motions(self, travel: Travel) -> NDArray[np.int64]:
+        """Lines and arcs one by one; gives the line of each."""
+        d, path = self.dialect, travel.path
+        rows = slice(travel.first - 1, travel.last)
+        point, centre, motion, feed = path.point[rows], path.centre[rows], path.motion[rows], path.feed[rows]
+        self._number(np.abs(point).max())
+        units = np.rint(point / d.resolution_mm).astype(np.int64)
+        starts = np.vstack([units[:1], units[:-1]]) * d.resolution_mm
+        if d.arcs == "radius":
+            radius = np.linalg.norm(centre[:, :2] - starts[:, :2], axis=1)
+            offsets = np.rint(np.column_stack([radius, radius]) / d.resolution_mm).astype(np.int64)
+        else:
+            offsets = np.rint((centre[:, :2] - starts[:, :2]) / d.resolution_mm).astype(np.int64)
+        code = np.where(motion > 0, motion + 1, np.where(feed > 0, 1, 0)).astype(np.int8)
+        feeds = np.rint(feed / d.unit_mm * 10**d.feed_decimals).astype(np.int64)
+        numbers = d.line_numbers
+        text, lines, self.next_number, self.motion, self.feed = kernels.write_motions(
+            units,
+            code,
+            offsets,
+            feeds,
+            d.decimals,
+            d.feed_decimals,
+            d.trailing_zeros,
+            32 if d.separator else 0,
+            d.modal_motion,
+            d.modal_axes,
+            d.arcs == "radius",
+            self.next_number,
+            numbers.step if numbers else 0,
+            numbers.start if numbers else 0,
+            numbers.wrap_at if numbers else 0,
+            self.motion,
+            self.feed,
+        )
+        self.chunks.append(text.tobytes())
+        before = self.line - 1
+        self.line += int(lines[-1])
+        return (before + lines)[1:]
+
+
+def _seconds(seconds: float) -> str:
+    return f"{seconds:.3f}".rstrip("0").rstrip(".")
