@@ -8,6 +8,7 @@ import sys
 import textwrap
 from concurrent.futures import ThreadPoolExecutor
 
+import numpy as np
 import pytest
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
 from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder
@@ -20,6 +21,7 @@ from fenrik.core.job import parse_job
 from fenrik.core.kernels import files_behind, kernels_behind, stamp
 from fenrik.core.store import MemoryStore
 from fenrik.core.strategies.registry import STRATEGIES
+from fenrik.core.toolpath import Kind
 
 CLEAR = {"strategy": "level roughing", "stepdown_mm": 5, "stepover_mm": 5, "tolerance_mm": 0.3}
 FINISH = {"strategy": "parallel finishing", "stepover_mm": 6, "tolerance_mm": 0.3}
@@ -146,6 +148,57 @@ def test_what_goes_out_of_date_with_what(build, change, gone, kept):
     before, after = artefacts(build), artefacts(build.with_job(parse_job(document)))
     assert {n: before[n] != after[n] for n in gone} == dict.fromkeys(gone, True)
     assert {n: before[n] == after[n] for n in kept} == dict.fromkeys(kept, True)
+
+
+def changed(build, **fields):
+    """The same job with fields of its setup or of its first tool changed."""
+    document = json.loads(build.job.model_dump_json())
+    for name, value in fields.items():
+        here = document["tools"][0] if name in document["tools"][0] else document["setups"][0]
+        here[name] = value
+    return build.with_job(parse_job(document))
+
+
+@pytest.fixture(scope="module")
+def outline():
+    """A contour that begins near a place, counted from the work zero."""
+    params = {"strategy": "contour", "targets": [{"kind": "outline"}], "start": "near a place", "start_x_mm": 30}
+    return job_for(BRepPrimAPI_MakeBox(40.0, 30.0, 10.0).Shape(), [(1, params)], {1: flat(6)}, cell_mm=2.0)
+
+
+@pytest.mark.parametrize(
+    "fields",
+    [{"work_zero": {"kind": "box point", "of": "part", "at": [1, 1, 1]}}, {"stick_out_mm": 70.0}],
+)
+def test_work_zero_and_stick_out_are_in_the_key_of_what_is_given_them(outline, fields):
+    other = changed(outline, **fields)
+    assert other.path_key(other.job.operations[0]) != outline.path_key(outline.job.operations[0])
+
+
+def test_a_contour_begins_near_its_place_wherever_the_zero_is(outline):
+    other = changed(outline, work_zero={"kind": "box point", "of": "part", "at": [1, 1, 1]})
+    paths = [b.path(b.job.operations[0]).toolpath for b in (outline, other)]
+    assert abs(paths[0].point[0, 0] - paths[1].point[0, 0]) > 5
+
+
+def test_a_row_on_another_copy_has_a_key_and_a_path_of_its_own():
+    """The same row on the same part: only where the copy stands differs."""
+    made = job_for(
+        BRepPrimAPI_MakeBox(24.0, 20.0, 10.0).Shape(), [(1, FINISH)], {1: {"kind": "ball", "diameter_mm": 8}},
+        stock={"kind": "box", "z_plus_mm": 2}, cell_mm=2.0,
+    )  # fmt: skip
+    document = json.loads(made.job.model_dump_json())
+    document["setups"][0]["grid"] = {"columns": 2, "rows": 1, "pitch_x_mm": 60, "pitch_y_mm": 60}
+    keys, middles = [], []
+    for copy_ in (1, 2):
+        document["operations"][0]["instance"] = copy_
+        made = made.with_job(parse_job(document))
+        row = made.job.operations[0]
+        keys.append(made.path_key(row))
+        path = made.path(row).toolpath
+        middles.append(float(np.mean(path.point[path.kind == Kind.CUT][:, 0])))
+    assert keys[0] != keys[1]
+    assert middles[1] - middles[0] == pytest.approx(60, abs=0.01)
 
 
 def test_a_far_counterbore_is_in_the_key_of_what_bores_it():

@@ -72,6 +72,6 @@ def _anchors(build: Build, setup: Setup, operation: Operation) -> Anchors:
     stock_low, stock_top = (float(z) for z in placing.stock[:, 2])
     zero = float(build.zero(setup)[2])
     if build.has_stock_before(operation):
-        tops = StockTops(build.stock_before(operation))
+        tops = StockTops(build.stock_seen(operation))
         return Anchors(tops.over, tops.highest, stock_low, part_low, part_high, zero)
     return Anchors(lambda a, b: stock_top, stock_top, stock_low, part_low, part_high, zero)

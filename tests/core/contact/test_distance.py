@@ -218,3 +218,32 @@ def test_an_open_mesh_says_what_it_does_not_know(pocket):
         True,
     ]
     assert got.mm[2:] == pytest.approx([-1, 1, 3])
+
+
+def test_a_sharp_corner_has_its_sign_however_finely_one_side_is_divided():
+    """A blade's corner, one side split into forty triangles there: counted one by one they would outvote the other.
+
+    J. A. Bærentzen, H. Aanæs, "Signed distance computation using the angle weighted pseudonormal" (2005).
+    """
+    left, right, low = np.array([-1.0, -0.05, -1]), np.array([1.0, -0.05, -1]), np.array([0.0, 0.15, -1])
+    apex, many = np.zeros(3), 40
+    fan = np.linspace(left, right, many + 1)
+    vertices = np.vstack([apex, low, fan])
+    first = 2
+    triangles = [[0, first + k, first + k + 1] for k in range(many)]
+    triangles += [[1, first + k + 1, first + k] for k in range(many)]
+    triangles += [[0, first + many, 1], [0, 1, first]]
+    mesh = Mesh(vertices, np.array(triangles, np.int32), np.zeros(len(triangles), np.int32))
+    assert trimesh.Trimesh(vertices, triangles, process=False).is_watertight
+    if trimesh.Trimesh(vertices, triangles, process=False).volume < 0:
+        mesh = Mesh(vertices, np.array(triangles, np.int32)[:, ::-1], mesh.face_ids)
+    corners = mesh.corners()
+    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    normals /= np.linalg.norm(normals, axis=1, keepdims=True)
+    at_apex = np.any(np.all(mesh.corners() == 0, axis=2), axis=1)
+    # Places that the apex is nearest to: sums of the normals of its faces.
+    rng = np.random.default_rng(1)
+    shares = rng.dirichlet(np.full(at_apex.sum(), 0.05), 400)
+    places = 0.01 * shares @ normals[at_apex]
+    found = signed_distances(DistanceIndex.build(mesh), places)
+    assert np.all(found.mm > 0)

@@ -141,3 +141,21 @@ def test_peck_backs_off_as_in_the_nist_report():
     # RS274/NGC: full retract to R, rapid back to 0.010 in over the bottom reached.
     read = read_program(b"G21 G0 X0 Y0 Z5\nG99 G83 Z-6 R1 Q4 F100\nG80\nM2\n")
     assert np.allclose(read.point[:, 2], [5, 1, -3, 1, -3 + 0.254, -6, 1])
+
+
+@pytest.mark.parametrize("name", ["Plain ISO", "Numbered with tool stop"])
+def test_the_same_cycle_is_said_whole_again_after_a_way_between(name):
+    """What a cycle's words said ends with G80, so that the next hole needs them all."""
+    b = PathBuilder(Feeds(300, 200, 1000), 25.0, 15.0)
+    for k, (x, y, z) in enumerate(HOLES[:2]):
+        drill_hole(b, "peck", k, np.array([x, y]), 2.0, z, feed=240.0, pecks=Pecks(3.0), dwell_s=0.0)
+        b.retract(5.0)
+        b.cut(np.array([[x + 3.0, y, 5.0], [x + 3.0, y + 2.0, 5.0]]))
+    path = b.finish()
+    controller = WordController(load_dialects()[name])
+    program = post_programs(controller, [PostedOperation(10, "holes", TOOL, 4000, path)], "x", 54)[0]
+    read = read_program(program.text, TOOL.number)
+    row = rows_of_lines(program.line_of_motion[0], read.line)
+    assert np.abs(read.point[row] - path.point).max() <= controller.resolution_mm / 2 + 1e-9
+    cutting = path.feed > 0
+    assert read.feed[row][cutting] == pytest.approx(path.feed[cutting], abs=0.5)

@@ -132,7 +132,8 @@ def told():
     rows = [
         PostedOperation(10, "holes", TOOL, 5000, drilled()),
         PostedOperation(20, "way", TOOL, 5000, path(spindle=[1, 1, 1, -1, -1, -1])),
-        PostedOperation(30, "way back", TOOL, 5000, path()),
+        PostedOperation(30, "still so", TOOL, 5000, path(spindle=[-1] * 6)),
+        PostedOperation(40, "way back", TOOL, 5000, path()),
     ]
     return post_programs(Told(), rows, "skarrow", 55)[0]
 
@@ -146,7 +147,7 @@ def test_a_controller_of_another_kind_gets_the_same_statements(told):
 
 
 def test_the_spindle_is_followed_from_row_to_row(told):
-    """Row 20 ends with the spindle the other way round, so row 30 has to turn it."""
+    """Row 20 ends with the spindle the other way round, row 30 goes on so, and row 40 has to turn it."""
     turns = [t for t in told.text.decode().split("\n") if t.startswith("Turn")]
     assert turns == ["Turn(spindle=-1)", "Turn(spindle=1)"]
 

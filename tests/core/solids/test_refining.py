@@ -3,10 +3,10 @@
 import numpy as np
 import pytest
 from OCP.BRep import BRep_Tool
-from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace
 from OCP.BRepPrimAPI import BRepPrimAPI_MakePrism, BRepPrimAPI_MakeRevol, BRepPrimAPI_MakeSphere, BRepPrimAPI_MakeTorus
-from OCP.collections import Array1_gp_Pnt
-from OCP.Geom import Geom_BezierCurve
+from OCP.collections import Array1_gp_Pnt, Array2_gp_Pnt
+from OCP.Geom import Geom_BezierCurve, Geom_BezierSurface
 from OCP.GeomAPI import GeomAPI_ProjectPointOnSurf
 from OCP.gp import gp_Ax1, gp_Dir, gp_Pnt, gp_Vec
 
@@ -111,3 +111,14 @@ def test_bounds_in_a_turned_frame(up):
     shape, frame = modelling.lens_mould_insert(), frame_with_up(np.array(up, float))
     fine = tessellate(shape, 0.001).in_frame(frame).bounds()
     assert bounds_of(shape, frame) == pytest.approx(fine, abs=1.5e-3)
+
+
+def test_the_box_of_a_bowl_reaches_its_lowest_place():
+    """z = (x² + y²) / 40 over a square of 20: the lowest place is in the middle, far from every edge."""
+    poles = Array2_gp_Pnt(1, 3, 1, 3)
+    for i, x in enumerate((-10.0, 0.0, 10.0)):
+        for j, y in enumerate((-10.0, 0.0, 10.0)):
+            height = (100 if i != 1 else -100) + (100 if j != 1 else -100)
+            poles.SetValue(i + 1, j + 1, gp_Pnt(x, y, height / 40))
+    bowl = BRepBuilderAPI_MakeFace(Geom_BezierSurface(poles), 1e-7).Face()
+    assert bounds_of(bowl) == pytest.approx(np.array([[-10, -10, 0], [10, 10, 5.0]]), abs=1e-6)

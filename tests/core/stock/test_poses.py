@@ -56,6 +56,41 @@ def test_random_poses_against_boolean(kind):
         assert after.error_mm <= 1e-9
 
 
+@pytest.mark.parametrize("kind", ["slotting cutter", "lollipop", "dovetail"])
+def test_short_edges_pushed_far_along_a_leaning_axis(kind):
+    """Far beyond the height of what cuts: most rays meet only what was swept between the ends."""
+    c = cutter(kind)
+    axis = np.array([0.4, -0.3, 0.87])
+    axis /= np.linalg.norm(axis)
+    start, end = np.array([9.0, 18.0, 5.0]), np.array([9.0, 18.0, 5.0]) + 16 * axis
+    stock, block = Stock.box(np.zeros(3), SIZE, 0.2), manifold3d.Manifold.cube(SIZE.tolist())
+    after, _ = cut(stock, Poses.tilted(start, end, axis), Assembly(cutting_profile(c)))
+    gone = block.volume() - (block - swept(c, start, end, axis, 3.0)).volume()
+    assert stock_volume(stock) - stock_volume(after) == pytest.approx(gone, rel=3e-3)
+
+
+@pytest.mark.parametrize("lean", [(0, 0, 1), (0.3, 0.2, 1)])
+def test_many_motions_at_once_leave_what_they_leave_one_by_one(lean):
+    """Their order may be changed within, and blocks of rays are passed over: the surface has to be the same."""
+    rng = np.random.default_rng(5)
+    points = np.cumsum(rng.normal(size=(45, 3)) * [1.2, 1.2, 0.4], axis=0) + [15, 15, 22]
+    poses = Poses.tilted(points[:-1], points[1:], np.array(lean, float))
+    tool = Assembly(bull_nose_profile(4, 4, 12))
+    together, record = cut(Stock.box(np.zeros(3), SIZE, 0.4), poses, tool)
+    one, removed = Stock.box(np.zeros(3), SIZE, 0.4), []
+    for k in range(len(poses)):
+        one, own = cut(one, poses.rows(np.arange(k, k + 1)), tool, first_source=k)
+        removed.append(own.removed_mm3[0])
+    assert record.removed_mm3 == pytest.approx(removed, abs=1e-6)
+    for family in range(3):
+        a, b = together.dense(family, 16), one.dense(family, 16)
+        assert np.array_equal(a[0], b[0])
+        there = np.arange(16) < a[0][..., None]
+        assert np.abs(a[1] - b[1])[there].max() < 1e-7
+        # Where two motions meet, both made the surface.
+        assert (np.abs(a[3] - b[3]) <= 1)[there].mean() > 0.999
+
+
 @pytest.mark.parametrize("end", [0.0, 5.0, 1.0])
 def test_upright_tools_are_cut_alike_by_both_kernels(end):
     """A hair's breadth off upright takes the general kernel; the hits are those of the upright one."""

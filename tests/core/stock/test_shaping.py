@@ -10,9 +10,10 @@ from fenrik.core.errors import FenrikError
 from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.reading import mesh_at, solid_from_shape
 from fenrik.core.stock import Stock, cut, stock_mesh
-from fenrik.core.stock.shaping import stock_from_mesh, turn_stock
+from fenrik.core.stock.field import EARLIER
+from fenrik.core.stock.shaping import stock_from_mesh, turn_stock, upright
 from fenrik.core.toolpath import Poses
-from fenrik.core.tools import Assembly, bull_nose_profile
+from fenrik.core.tools import Assembly, Body, bull_nose_profile
 
 
 def mesh_of(body):
@@ -98,18 +99,62 @@ def test_quarter_turns_keep_every_hit(grooved, turn):
     expected = np.round(np.hstack([before @ rotation, old_normals @ rotation]), 6) + 0.0
     found = np.round(np.hstack([places, normals]), 6) + 0.0
     assert np.array_equal(np.unique(expected, axis=0), np.unique(found, axis=0))
-    assert np.all(sources == -1)
+    # What an earlier setup cut stays apart from the stock as it came.
+    assert set(np.unique(sources)) == {EARLIER, -1}
     assert volume(turned) == pytest.approx(volume(grooved), rel=5e-3)
     count, at, _, _ = turned.dense(2)
     inside = np.arange(at.shape[2] - 1) < count[..., None] - 1
     assert np.all(np.diff(at, axis=2)[inside] > 0)
 
 
-def test_an_odd_turn_keeps_the_shape(grooved):
-    rotation = Rotation.from_euler("xyz", (33, 21, -14), degrees=True).as_matrix()
-    turned = turn_stock(grooved, rotation)
-    assert volume(turned) == pytest.approx(volume(grooved), rel=5e-3)
-    back = stock_mesh(turned).vertices @ rotation.T
-    low, high = back.min(axis=0), back.max(axis=0)
-    assert np.allclose(low, [0, 0, 0], atol=0.05)
-    assert np.allclose(high, [20, 14, 9], atol=0.05)
+ODD = Rotation.from_euler("xyz", (33, 21, -14), degrees=True).as_matrix()
+
+
+def test_an_odd_turn_keeps_every_hit(grooved):
+    turned = turn_stock(grooved, ODD)
+    places, normals, sources = turned.hits()
+    before, old_normals, _ = grooved.hits()
+    assert places == pytest.approx(before @ ODD, abs=1e-9)
+    assert normals == pytest.approx(old_normals @ ODD, abs=1e-9)
+    assert set(np.unique(sources)) == {EARLIER, -1}
+    assert turned.error_mm == grooved.error_mm
+    assert stock_mesh(turned).bounds() == pytest.approx(
+        np.array([f(stock_mesh(grooved).vertices @ ODD, axis=0) for f in (np.min, np.max)]), abs=1e-6
+    )
+
+
+def test_odd_turns_there_and_back_cost_nothing(grooved):
+    """Ten setups, each turned by an odd angle, and back: the stock as it was, hit by hit."""
+    stock = grooved
+    for _ in range(5):
+        stock = turn_stock(turn_stock(stock, ODD), ODD.T)
+    assert not stock.leans
+    for family in range(3):
+        assert np.array_equal(stock.dense(family)[0], grooved.dense(family)[0])
+    assert stock.hits()[0] == pytest.approx(grooved.hits()[0], abs=1e-9)
+    assert stock.error_mm == grooved.error_mm
+
+
+def test_a_leaning_stock_is_cut_as_an_upright_one_by_a_leaning_tool(grooved):
+    """The same cut, spoken of in a turned frame and in the blank's own."""
+    start, end = np.array([[2.0, 3.0, 5.0]]), np.array([[16.0, 9.0, 4.0]])
+    axis = np.array([0.3, -0.2, 0.9])
+    ball, holder = bull_nose_profile(2.0, 2.0, 8.0), bull_nose_profile(4.0, 1.0, 9.0)
+    tool = Assembly(ball, (Body("holder", holder),))
+    own, record = cut(grooved, Poses.tilted(start, end, axis), tool)
+    there, told = cut(turn_stock(grooved, ODD), Poses.tilted(start @ ODD, end @ ODD, axis @ ODD), tool)
+    assert there.hits()[0] == pytest.approx(own.hits()[0] @ ODD, abs=1e-7)
+    assert told.removed_mm3 == pytest.approx(record.removed_mm3, rel=1e-9)
+    assert told.touch_mm[0, 0] == pytest.approx(record.touch_mm[0, 0], abs=1e-7)
+    assert told.touch_mm[0, 0] > 0.5
+    assert told.touch_place == pytest.approx(record.touch_place @ ODD, abs=1e-6)
+    kept = Stock.from_bytes(there.to_bytes())
+    assert np.array_equal(kept.hits()[0], there.hits()[0])
+
+
+def test_who_looks_from_above_gets_a_leaning_stock_upright(grooved):
+    seen = upright(turn_stock(grooved, ODD))
+    assert not seen.leans
+    assert volume(seen) == pytest.approx(volume(grooved), rel=5e-3)
+    assert seen.error_mm > grooved.error_mm
+    assert upright(grooved) is grooved

@@ -31,6 +31,8 @@ export type ModelSchema = {
   group?: string;
   order?: number;
   cutters?: string[];
+  fresh?: Record<string, unknown>;
+  of_diameter?: Record<string, number>;
 };
 
 /** The schema of the job document; an open job waits for it, so that no form grows under the pointer. */
@@ -44,6 +46,10 @@ export function useDefs(): Record<string, ModelSchema> | undefined {
 
 /** The schema of one model of the job document. */
 export const useModelSchema = (model: string): ModelSchema | undefined => useDefs()?.[model];
+
+/** Some fields of a model, as a model. */
+export const onlyFields = (schema: ModelSchema | undefined, names: string[]) =>
+  schema && { properties: Object.fromEntries(names.map((n) => [n, schema.properties[n]])) };
 
 /** The models that a field of one of several kinds can be: kind → schema. */
 export function useKinds(model: string, field: string): Record<string, ModelSchema> {

@@ -91,7 +91,7 @@ export function useJobApi(id: string): { job: JobApi | null; error: Error | null
       state.data
         ? {
             id,
-            doc: state.data.document as unknown as JobDocument,
+            doc: state.data.document as JobDocument,
             version: state.data.version,
             status: status.data,
             note,

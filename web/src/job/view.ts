@@ -1,24 +1,5 @@
-/** What is picked and where the proof stands; shared by viewport, sheet and bench, and kept in the address. */
+/** Where in the job one is: stage, setup, tool, rows; kept in the address. What is picked: see `picking.ts`. */
 import { createContext, useContext } from "react";
-import type { Vec } from "./document";
-
-/** What a click in the viewport is for, beside looking. */
-export type Purpose =
-  | ""
-  | "up"
-  | "up edge"
-  | "up points"
-  | "up hole"
-  | "x along"
-  | "vertex"
-  | "hole centre"
-  | "boundary"
-  | "measure"
-  | "seat"
-  | "sketch edges";
-/** How much a click takes. */
-export type Reach =
-  "face" | "edge" | "boundary" | "chain" | "smooth" | "radius" | "level" | "colour" | "surface" | "feature";
 
 export type View = {
   stage: string;
@@ -26,14 +7,6 @@ export type View = {
   tool: number | null;
   rows: number[];
   deviation: boolean;
-  faces: number[];
-  edges: number[];
-  /** Where the last click hit, in part coordinates. */
-  place: Vec | null;
-  picking: Purpose;
-  reach: Reach;
-  /** Faces that something outside the viewport points at (a feature, a change). */
-  lit: number[];
   sketch: string;
   fixture: string;
   /** Changes the view; the moment of the proof too (see `moment.ts`). */

@@ -2,6 +2,7 @@ import { useFrame, useThree } from "@react-three/fiber";
 import { useEffect, useRef } from "react";
 import { Box3, OrthographicCamera, Vector3 } from "three";
 import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
+import { keepEye } from "../job/picking";
 import { move } from "./motion";
 
 export const DIRECTIONS: Record<string, [number, number, number]> = {
@@ -36,12 +37,7 @@ export function Camera({
   useEffect(() => {
     camera.up.copy(along([0, 0, 1]));
     const c = new OrbitControls(camera, gl.domElement);
-    const tell = () => {
-      (window as never as { fenrikLook: number[] }).fenrikLook = camera
-        .getWorldDirection(new Vector3())
-        .negate()
-        .toArray();
-    };
+    const tell = () => keepEye(camera.getWorldDirection(new Vector3()).negate().toArray());
     c.addEventListener("change", () => {
       move();
       invalidate();

@@ -1,6 +1,6 @@
 import { useMemo } from "react";
 import { DoubleSide, LatheGeometry, Quaternion, Vector2, Vector3 } from "three";
-import type { Cutter, Tool, Vec } from "../job/document";
+import type { AnyOf, Fields, Cutter, Tool, Vec } from "../job/document";
 
 type Body = { name: "cutter" | "neck" | "shank" | "holder"; points: [number, number][] };
 
@@ -8,7 +8,8 @@ type Body = { name: "cutter" | "neck" | "shank" | "holder"; points: [number, num
 function cutterPlaces(c: Cutter): [number, number][] {
   const R = c.diameter_mm / 2,
     L = c.flute_length_mm,
-    n = (k: string, d = 0) => (typeof c[k] === "number" ? (c[k] as number) : d);
+    fields = c as Fields,
+    n = (k: string, d = 0) => (typeof fields[k] === "number" ? (fields[k] as number) : d);
   const cone = (tip: number, angle: number): [number, number][] => {
     const rise = (R - tip / 2) / Math.tan((angle * Math.PI) / 360);
     return [
@@ -148,11 +149,7 @@ export function contours(tool: Tool): Body[] {
     at = Math.max(at, to);
   };
   if (tool.neck_length_mm > 0) piece("neck", tool.neck_diameter_mm ?? c.diameter_mm, at + tool.neck_length_mm);
-  piece(
-    "shank",
-    tool.shank_diameter_mm ?? (c.bar_diameter_mm as number | undefined) ?? c.diameter_mm,
-    tool.stick_out_mm,
-  );
+  piece("shank", tool.shank_diameter_mm ?? (c as AnyOf<Cutter>).bar_diameter_mm ?? c.diameter_mm, tool.stick_out_mm);
   let z = tool.stick_out_mm;
   for (const h of tool.holder) {
     out.push({

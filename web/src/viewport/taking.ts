@@ -1,7 +1,7 @@
 /** What a click takes, looked up in the tables that the server worked out. */
 import type { Block, Schemas } from "../api/client";
 import type { Vec } from "../job/document";
-import type { Reach } from "../job/view";
+import type { Reach } from "../job/picking";
 
 export type Hit = { face: number; point: Vec };
 export type Taken = { faces: number[]; edges: number[] };

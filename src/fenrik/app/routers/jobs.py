@@ -9,7 +9,9 @@ from datetime import datetime
 from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Response, UploadFile
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, GetJsonSchemaHandler
+from pydantic.json_schema import JsonSchemaValue
+from pydantic_core import CoreSchema
 from sqlmodel import Session, col, delete, select
 
 from fenrik.app import documents
@@ -35,13 +37,21 @@ class JobHead(BaseModel):
     changed_at: datetime
 
 
+class _AsJob:
+    """In the description of the interface a document stands as the job that it was written from."""
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, _: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+        return handler(Job.__pydantic_core_schema__)
+
+
 class JobState(BaseModel):
     """A job's document with its version."""
 
     id: str
     version: int
     revision: int
-    document: dict[str, Any]
+    document: Annotated[dict[str, Any], _AsJob]
 
 
 class NewJob(BaseModel):

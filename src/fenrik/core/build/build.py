@@ -29,13 +29,14 @@ from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof import ProofInputs, prove
 from fenrik.core.setups.stocks import EarlierStock
 from fenrik.core.stock import Stock, cut
+from fenrik.core.stock.shaping import upright
 from fenrik.core.strategies.common import Outcome
 from fenrik.core.strategies.given import Given, Item
 from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_strategy
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools import Assembly, cutting_profile
 
-STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 4, 6, 9
+STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 6, 9
 FLATTEN_MM = 0.002
 STOCK_CODE, PROGRAM_CODE, PROOF_CODE = (
     kernels_behind(f"fenrik.core.{name}") for name in ("stock.cut", "posting.writing", "proof.prove")
@@ -98,7 +99,7 @@ class Build(Geometry):
         return links
 
     def _link(self, operation: Operation, before: str) -> _Link:
-        given = given_of(self, operation, Item(before, lambda: self.stock_before(operation)))
+        given = given_of(self, operation, Item(before, lambda: self.stock_seen(operation)))
         path = self._path_node(operation, given)
         stock = key_of("stock", STOCK_VERSION, code=STOCK_CODE, path=path.key, cutter=self._cutter(operation))
         return _Link(path, given, stock)
@@ -200,6 +201,15 @@ class Build(Geometry):
         setup = self.job.setup(operation.setup)
         index = self._place_of(operation)
         return self.stock_after(self.route(setup)[0][index - 1]) if index else self.first_stock(setup)
+
+    def stock_seen(self, operation: Operation) -> Stock:
+        """The stock before an operation as its strategy sees it: upright in the setup's frame."""
+        stock = self.stock_before(operation)
+        if not stock.leans:
+            return stock
+        inputs = {"code": STOCK_CODE, "before": self.key_before(operation)}
+        node = Node("stock seen", STOCK_VERSION, inputs, lambda: upright(stock).to_bytes(), kept_as="stock")
+        return Stock.from_bytes(node.made(self.store))
 
     def has_stock_before(self, operation: Operation) -> bool:
         """Whether the stock before an operation is there already."""

@@ -8,7 +8,7 @@ so tiles of rays run in parallel and the result does not depend on threads.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -57,7 +57,7 @@ def cut(
     """Move a tool through the stock.
 
     Args:
-        poses: straight steps in the stock's frame.
+        poses: straight steps in the frame that the stock is spoken of.
         assembly: the body that cuts and those that are watched.
         first_source: number of the first step, kept with the hits it makes.
 
@@ -73,6 +73,8 @@ def cut(
         raise fail("motion", "has a place that is not a number.", "Report this toolpath.")
     if not assembly.profiles:
         return stock, _nothing(stock, len(poses))
+    if stock.leans:
+        poses = poses.in_frame(stock.frame)
     steps, owner, off = _constant(poses, assembly, stock.lattice.cell_mm)
     work = _Work(stock, steps, (owner + first_source).astype(np.int64), assembly)
     tiles = []
@@ -90,7 +92,10 @@ def cut(
             )
         )
     error = max(stock.error_mm, 1e-9, off + (assembly.cutting.error_mm if assembly.cutting is not None else 0.0))
-    return Stock(stock.lattice, (tiles[0], tiles[1], tiles[2]), error), work.record(owner, len(poses))
+    record = work.record(owner, len(poses))
+    if stock.leans:
+        record = replace(record, touch_place=stock.frame.to_part(record.touch_place))
+    return Stock(stock.lattice, (tiles[0], tiles[1], tiles[2]), error, stock.frame), record
 
 
 def _nothing(stock: Stock, n: int) -> CutRecord:

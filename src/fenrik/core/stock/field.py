@@ -11,17 +11,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
-from fenrik.core.frames import Points
+from fenrik.core.frames import Frame, Points
 from fenrik.core.packing import pack, unpack
 
 TILE = 32
+EARLIER = -2
 MAX_NODES_ON_A_SIDE = 4000
 MAX_RAYS = 12_000_000
 # Ray families: the two lattice axes that number the rays, and the axis along them.
@@ -49,7 +50,8 @@ class Tile:
         count: (a, b) int16, hits on each ray.
         at: (a, b, cap) float64, places of the hits along the ray, mm.
         normal: (a, b, cap, 3) int8, outward normals times 127.
-        source: (a, b, cap) int32, motion that made the hit, −1 for the stock as it came.
+        source: (a, b, cap) int32, motion that made the hit, −1 for the stock as it came, `EARLIER` for what was cut in
+            an earlier setup.
     """
 
     count: NDArray[np.int16]
@@ -69,11 +71,19 @@ class Stock:
         lattice: where the rays run; its cell is the resolution.
         tiles: for each family the tiles, row by row.
         error_mm: bound on the places of hits (rounding and flattened arcs so far).
+        frame: how the lattice stands in the frame that the stock is spoken of. It stays with the blank through all
+            setups, so that no turn costs anything; only what looks at the stock from above asks for it `upright`.
     """
 
     lattice: Lattice
     tiles: tuple[tuple[Tile, ...], tuple[Tile, ...], tuple[Tile, ...]]
     error_mm: float = 0.0
+    frame: Frame = field(default_factory=Frame)
+
+    @property
+    def leans(self) -> bool:
+        """Whether its lattice stands otherwise than the frame that it is spoken of."""
+        return bool(np.any(self.frame.rotation != np.eye(3)))
 
     @classmethod
     def box(cls, low: Points, high: Points, cell_mm: float) -> Stock:
@@ -115,14 +125,14 @@ class Stock:
             room = [(0, want - has) for want, has in zip(lattice.rays(family), taken[0].shape, strict=True)]
             padded = [np.pad(c, [*room, *[(0, 0)] * (c.ndim - 2)]) for c in taken]
             families.append((padded[0], padded[1], padded[2], padded[3]))
-        return Stock(lattice, make_tiles(lattice, families), self.error_mm)
+        return Stock(lattice, make_tiles(lattice, families), self.error_mm, self.frame)
 
     def count_hits(self) -> int:
         """How many places of the surface there are on rays."""
         return sum(int(tile.count.sum()) for family in self.tiles for tile in family)
 
     def tops(self) -> Points:
-        """Height of the highest material over each (x, y) node, (nx, ny); −inf where there is none."""
+        """Height of the highest material over each (x, y) node of the lattice, (nx, ny); −inf where there is none."""
         count, at, _, _ = self.dense(2)
         last = np.take_along_axis(at, np.maximum(count - 1, 0)[..., None].astype(np.int64), axis=2)[..., 0]
         return np.where(count > 0, last, -np.inf)
@@ -143,8 +153,8 @@ class Stock:
             i, j, k = np.nonzero(present)
             points = np.empty((len(i), 3))
             points[:, u], points[:, v], points[:, along] = axes[u][i], axes[v][j], at[i, j, k]
-            places.append(points)
-            normals.append(normal[i, j, k] / 127.0)
+            places.append(self.frame.to_part(points) if self.leans else points)
+            normals.append(normal[i, j, k] / 127.0 @ self.frame.rotation.T)
             sources.append(source[i, j, k])
         return np.concatenate(places), np.concatenate(normals), np.concatenate(sources)
 
@@ -156,7 +166,8 @@ class Stock:
             for k, name in enumerate(("count", "at", "normal", "source")):
                 arrays[f"{name}{family}"] = np.concatenate([h[k] for h in hits])
         where = {"origin": self.lattice.origin, "cell": self.lattice.cell_mm, "shape": self.lattice.shape}
-        return pack(where | {"error": self.error_mm}, **arrays)
+        stands = {"turn": self.frame.rotation.tolist(), "at": self.frame.origin.tolist()}
+        return pack(where | stands | {"error": self.error_mm}, **arrays)
 
     @classmethod
     def from_bytes(cls, data: bytes) -> Stock:
@@ -167,7 +178,8 @@ class Stock:
             _tiles_from(lattice, f, *(arrays[f"{name}{f}"] for name in ("count", "at", "normal", "source")))
             for f in range(3)
         )
-        return cls(lattice, (x, y, z), meta["error"])
+        frame = Frame("blank", np.array(meta["at"]), np.array(meta["turn"]))
+        return cls(lattice, (x, y, z), meta["error"], frame)
 
 
 def _hits_of(tile: Tile) -> tuple[NDArray[np.int16], NDArray[np.float64], NDArray[np.int8], NDArray[np.int32]]:

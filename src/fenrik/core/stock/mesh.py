@@ -25,7 +25,8 @@ def brick_mesh(stock: Stock, brick: tuple[int, int, int]) -> tuple[Points, np.nd
     """Surface of one brick of 32 × 32 × 32 lattice cells.
 
     Returns:
-        Vertices (n, 3) and triangles (m, 3) int32; both empty where no surface passes.
+        Vertices (n, 3) in the frame that the stock is spoken of, triangles (m, 3) int32; both empty where no surface
+        passes.
     """
     shape = stock.lattice.shape
     low = [b * BRICK - 1 for b in brick]
@@ -35,7 +36,7 @@ def brick_mesh(stock: Stock, brick: tuple[int, int, int]) -> tuple[Points, np.nd
         rays += _window(stock, family, (max(low[u], 0), high[u]), (max(low[v], 0), high[v]))
     start = np.array([max(value, 0) for value in low])
     cx, ax, nx, cy, ay, ny, cz, az, nz = rays
-    return kernels.contour(
+    vertices, triangles = kernels.contour(
         cx,
         ax,
         nx,
@@ -51,6 +52,7 @@ def brick_mesh(stock: Stock, brick: tuple[int, int, int]) -> tuple[Points, np.nd
         np.array(high),
         np.array([b * BRICK for b in brick]),
     )
+    return stock.frame.to_part(vertices) if stock.leans else vertices, triangles
 
 
 def _window(stock: Stock, family: int, u: tuple[int, int], v: tuple[int, int]) -> list[np.ndarray]:

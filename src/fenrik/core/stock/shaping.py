@@ -5,14 +5,17 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
-from fenrik.core.frames import Points
+from fenrik.core.frames import Frame, Points
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import _ray_kernels as kernels
-from fenrik.core.stock.field import FAMILIES, Dense, Lattice, Stock, make_lattice, make_tiles
+from fenrik.core.stock.field import EARLIER, FAMILIES, Dense, Lattice, Stock, make_lattice, make_tiles
+from fenrik.core.stock.mesh import stock_mesh
 
 EXACT_TURN = 1e-9
+RESAMPLED_CELLS = 0.02
 OPEN_SHARE = 1e-3
 
 
@@ -72,22 +75,34 @@ def _family(lattice: Lattice, family: int, corners: Points, normals: Points) -> 
 
 
 def turn_stock(stock: Stock, rotation: Points) -> Stock:
-    """A stock in another frame that shares its zero.
+    """A stock spoken of in another frame that shares its zero.
 
-    Quarter turns keep every hit as it is. Any other turn goes through the stock's surface: edges stay sharp, curved
-    surfaces are then known to about a hundredth of a cell.
+    Every hit stays as it is: after quarter turns the lattice stands upright again, after any other it leans.
 
     Args:
-        rotation: (3, 3), columns are the new axes in the stock's own frame.
+        rotation: (3, 3), columns are the new axes in the frame that the stock was spoken of.
     """
-    nearest = np.rint(rotation)
-    if np.abs(rotation - nearest).max() < EXACT_TURN:
-        return _quarter_turned(stock, nearest.astype(int))
-    from fenrik.core.stock.mesh import stock_mesh
+    leans = rotation.T @ stock.frame.rotation
+    nearest = np.rint(leans)
+    if np.abs(leans - nearest).max() < EXACT_TURN:
+        return _quarter_turned(stock, nearest.T.astype(int))
+    tiles = tuple(tuple(replace(t, source=_of_earlier(t.source)) for t in family) for family in stock.tiles)
+    frame = Frame("blank", stock.frame.origin @ rotation, leans)
+    return Stock(stock.lattice, (tiles[0], tiles[1], tiles[2]), stock.error_mm, frame)
 
-    mesh = stock_mesh(stock)
-    turned = replace(mesh, vertices=np.ascontiguousarray(mesh.vertices @ rotation))
-    return stock_from_mesh(turned, stock.lattice.cell_mm, stock.error_mm + 0.02 * stock.lattice.cell_mm)
+
+def upright(stock: Stock) -> Stock:
+    """A stock as those see it who look along the axes of its frame: itself, or made anew from its surface where it
+    leans. Edges stay sharp, curved surfaces are known to about a hundredth of a cell."""
+    if not stock.leans:
+        return stock
+    error = stock.error_mm + RESAMPLED_CELLS * stock.lattice.cell_mm
+    return stock_from_mesh(stock_mesh(stock), stock.lattice.cell_mm, error)
+
+
+def _of_earlier(source: NDArray[np.int32]) -> NDArray[np.int32]:
+    """The motions of an earlier setup, whose numbers mean others in this one."""
+    return np.where(source >= 0, EARLIER, source).astype(np.int32)
 
 
 def _quarter_turned(stock: Stock, rotation: np.ndarray) -> Stock:
@@ -114,7 +129,7 @@ def _turned_family(stock: Stock, family: int, old: np.ndarray, sign: np.ndarray)
         count, at = count.swapaxes(0, 1), at.swapaxes(0, 1)
         normal, source = normal.swapaxes(0, 1), source.swapaxes(0, 1)
     flips = (slice(None, None, int(sign[u])), slice(None, None, int(sign[v])))
-    count, at, normal = count[flips], at[flips], normal[flips]
+    count, at, normal, source = count[flips], at[flips], normal[flips], source[flips]
     normal = normal[..., old] * sign.astype(np.int8)
     if sign[along] < 0:
         # The hits of each ray come in the opposite order.
@@ -122,5 +137,6 @@ def _turned_family(stock: Stock, family: int, old: np.ndarray, sign: np.ndarray)
         back = np.clip(count[..., None].astype(np.int64) - 1 - np.arange(cap), 0, None)
         at = -np.take_along_axis(at, back, axis=2)
         normal = np.take_along_axis(normal, back[..., None], axis=2)
+        source = np.take_along_axis(source, back, axis=2)
     at = np.where(np.arange(at.shape[2]) < count[..., None], at, 0.0)
-    return np.ascontiguousarray(count), at, np.ascontiguousarray(normal), np.full(at.shape, -1, np.int32)
+    return np.ascontiguousarray(count), at, np.ascontiguousarray(normal), _of_earlier(source)

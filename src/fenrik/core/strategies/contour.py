@@ -491,4 +491,5 @@ STRATEGY = Strategy(
     group="Faces and pockets",
     cutters=(*mills("flat", "bull-nose"), *UNDERCUTTING),
     stage=3,
+    of_diameter={"stepdown_mm": 0.4},
 )

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from typing import Any, Literal, get_args
 
 from fenrik.core.kernels import kernels_behind
@@ -66,6 +66,8 @@ class Strategy:
         everywhere: whether it may touch any part of the workpiece, so that no other row may overtake it.
         in_hole: its turn among rows on one hole, from 0 (spotting) on.
         makes: what is finished when it is done.
+        fresh: what a row that is added by hand begins with, beyond the defaults. of_diameter: lengths among them, as
+            shares of the tool's diameter.
         meant_depth_mm: how far it goes into the model on purpose (threads, broken edges, engraving).
     """
 
@@ -81,6 +83,8 @@ class Strategy:
     everywhere: bool = False
     in_hole: Callable[[Any], int] = _last
     makes: Callable[[Any], Makes] = _what_is_picked
+    fresh: Mapping[str, Any] = field(default_factory=dict)
+    of_diameter: Mapping[str, float] = field(default_factory=dict)
 
     @property
     def name(self) -> str:
@@ -102,4 +106,10 @@ class Strategy:
 
     def says(self) -> dict[str, Any]:
         """What forms and menus are told, in the schema of its parameters."""
-        return {"group": self.group, "order": self.order, "cutters": list(self.cutters)}
+        return {
+            "group": self.group,
+            "order": self.order,
+            "cutters": list(self.cutters),
+            "fresh": dict(self.fresh),
+            "of_diameter": dict(self.of_diameter),
+        }

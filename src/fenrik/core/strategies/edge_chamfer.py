@@ -155,4 +155,5 @@ STRATEGY = Strategy(
     cutters=mills("chamfer mill", "spot drill", "drill", "engraving"),
     meant_depth_mm=_broken_edge,
     stage=7,
+    of_diameter={"stepdown_mm": 0.4},
 )

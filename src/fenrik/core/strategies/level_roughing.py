@@ -542,4 +542,6 @@ STRATEGY = Strategy(
     stage=1,
     everywhere=True,
     makes=_makes,
+    fresh={"allowance_mm": 0.3, "floor_allowance_mm": 0.2, "tolerance_mm": 0.05},
+    of_diameter={"stepdown_mm": 0.4, "stepover_mm": 0.4},
 )

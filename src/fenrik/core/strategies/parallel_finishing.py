@@ -428,4 +428,6 @@ STRATEGY = Strategy(
     stage=4,
     everywhere=True,
     makes=lambda params: "nothing",
+    fresh={"tolerance_mm": 0.01},
+    of_diameter={"stepover_mm": 0.08},
 )

@@ -693,4 +693,5 @@ STRATEGY = Strategy(
     group="Faces and pockets",
     cutters=mills("flat", "bull-nose"),
     stage=2,
+    of_diameter={"stepdown_mm": 0.4, "stepover_mm": 0.4},
 )

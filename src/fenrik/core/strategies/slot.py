@@ -158,4 +158,5 @@ STRATEGY = Strategy(
     group="Faces and pockets",
     cutters=(*mills("flat"), *UNDERCUTTING),
     stage=2,
+    of_diameter={"stepdown_mm": 0.4},
 )

@@ -1,11 +1,12 @@
 import { Select, Text } from "@mantine/core";
-import { api, take, type Schemas } from "../api/client";
-import { useFeatures, usePart } from "../job/queries";
-import { useJob } from "../job/useJob";
-import { useView } from "../job/view";
-import { f } from "./PartSheet";
+import { api, type Schemas, take } from "../../api/client";
+import { pick } from "../../job/picking";
+import { useFeatures, usePart } from "../../job/queries";
+import { useJob } from "../../job/useJob";
+import { f } from "./references";
 
 const WAYS = ["automatic", "drill", "ream", "tap", "bore milling", "thread milling", "back boring", "leave"];
+
 type Hole = NonNullable<Schemas["Recognition"]["holes"]>[number];
 
 /** The steps of a hole beside its bore, in words. */
@@ -17,7 +18,6 @@ const widened = (h: Hole) =>
 /** Alike holes in one row each, and how they are made; the route follows. */
 export function HoleTable() {
   const job = useJob();
-  const view = useView();
   const part = usePart();
   const found = useFeatures(null);
   if (found.error)
@@ -86,10 +86,10 @@ export function HoleTable() {
                 <tr
                   key={h.name}
                   tabIndex={0}
-                  onClick={() => view.set({ faces, edges: [] })}
-                  onKeyDown={(e) => e.target === e.currentTarget && e.key === "Enter" && view.set({ faces, edges: [] })}
-                  onMouseEnter={() => view.set({ lit: faces })}
-                  onMouseLeave={() => view.set({ lit: [] })}
+                  onClick={() => pick({ faces, edges: [] })}
+                  onKeyDown={(e) => e.target === e.currentTarget && e.key === "Enter" && pick({ faces, edges: [] })}
+                  onMouseEnter={() => pick({ lit: faces })}
+                  onMouseLeave={() => pick({ lit: [] })}
                 >
                   <td className="n">{holes.length}</td>
                   <td className="n">{f(h.diameter_mm, 3)}</td>

@@ -1,15 +1,11 @@
 import { Button, Group, Select, Text } from "@mantine/core";
-import type { EdgeReference, FaceSelector, Operation, Target } from "../job/document";
-import { useScene } from "../job/queries";
-import { useJob } from "../job/useJob";
-import { useView } from "../job/view";
-import { referencesTo } from "./PartSheet";
-
-/** The sketches that fence an operation: parameter, label, what stands there when none is chosen. */
-export const FENCES = [
-  ["stay_in", "Stay inside of", "everywhere"],
-  ["keep_out", "Keep out of", "nothing"],
-] as const;
+import type { AnyOf, EdgeReference, FaceSelector, Operation, Params, Target } from "../../job/document";
+import { pick, usePicks } from "../../job/picking";
+import { useScene } from "../../job/queries";
+import { useJob } from "../../job/useJob";
+import { useView } from "../../job/view";
+import { referencesTo } from "../part/references";
+import { FENCES } from "./fences";
 
 const words = (t: Target): string => {
   const many = (n: number, what: string) => `${n} ${what}${n > 1 ? "s" : ""}`;
@@ -24,45 +20,47 @@ const words = (t: Target): string => {
 export function RouteGeometry({ operation: o }: { operation: Operation }) {
   const job = useJob();
   const view = useView();
+  const picks = usePicks();
   const scene = useScene(view.setup);
-  const targets = (o.params.targets ?? []) as Target[];
+  const params: AnyOf<Params> = o.params;
+  const targets = params.targets ?? [];
   const put = (value: Target[], label: string) =>
     job.edit([{ path: `operations/${o.number}/params/targets`, value, was: targets }], label);
-  const picked = view.faces.length + view.edges.length;
+  const picked = picks.faces.length + picks.edges.length;
   const takePicked = async () => {
-    const found = await referencesTo(job.id, view.faces, view.edges);
+    const found = await referencesTo(job.id, picks.faces, picks.edges);
     const faces = found.filter((r) => !("edge" in r)) as FaceSelector[],
       edges = found.filter((r) => "edge" in r) as EdgeReference[];
     const more: Target[] = [
       ...(faces.length ? [{ kind: "faces" as const, faces }] : []),
       ...(edges.length ? [{ kind: "edges" as const, edges }] : []),
     ];
-    if (!(await put([...targets, ...more], `${o.number} geometry`))) view.set({ faces: [], edges: [] });
+    if (!(await put([...targets, ...more], `${o.number} geometry`))) pick({ faces: [], edges: [] });
   };
   const takeSharp = async () => {
-    const faces = view.faces.length ? ((await referencesTo(job.id, view.faces, [])) as FaceSelector[]) : [];
-    if (!(await put([...targets, { kind: "sharp edges", faces }], "sharp edges"))) view.set({ faces: [], edges: [] });
+    const faces = picks.faces.length ? ((await referencesTo(job.id, picks.faces, [])) as FaceSelector[]) : [];
+    if (!(await put([...targets, { kind: "sharp edges", faces }], "sharp edges"))) pick({ faces: [], edges: [] });
   };
   const takeHeight = async (end: "top" | "bottom") => {
-    const [face] = await referencesTo(job.id, view.faces, []);
+    const [face] = await referencesTo(job.id, picks.faces, []);
     if (
       !(await job.edit(
-        [{ path: `operations/${o.number}/params/${end}_pick`, value: face, was: o.params[`${end}_pick`] ?? null }],
+        [{ path: `operations/${o.number}/params/${end}_pick`, value: face, was: params[`${end}_pick`] ?? null }],
         `${end} at a face`,
       ))
     )
-      view.set({ faces: [], edges: [] });
+      pick({ faces: [], edges: [] });
   };
   const takeStart = () => {
     const s = scene.data!,
-      from = view.place!.map((v, i) => v - (s.origin as number[])[i]);
+      from = picks.place!.map((v, i) => v - (s.origin as number[])[i]);
     const [x, y] = [0, 1].map(
       (c) => Math.round(s.rotation.reduce((sum, row, i) => sum + row[c] * from[i], 0) * 1000) / 1000,
     );
     job.edit(
       [
-        { path: `operations/${o.number}/params/start_x_mm`, value: x, was: o.params.start_x_mm },
-        { path: `operations/${o.number}/params/start_y_mm`, value: y, was: o.params.start_y_mm },
+        { path: `operations/${o.number}/params/start_x_mm`, value: x, was: params.start_x_mm },
+        { path: `operations/${o.number}/params/start_y_mm`, value: y, was: params.start_y_mm },
       ],
       "start",
     );
@@ -105,9 +103,9 @@ export function RouteGeometry({ operation: o }: { operation: Operation }) {
         >
           Outline
         </Button>
-        {o.params.strategy === "edge chamfer" && (
+        {params.strategy === "edge chamfer" && (
           <Button size="compact-sm" variant="default" onClick={takeSharp}>
-            {view.faces.length ? `Sharp edges of ${view.faces.length} picked` : "All sharp edges"}
+            {picks.faces.length ? `Sharp edges of ${picks.faces.length} picked` : "All sharp edges"}
           </Button>
         )}
       </Group>
@@ -119,7 +117,7 @@ export function RouteGeometry({ operation: o }: { operation: Operation }) {
           placeholder="Add a sketch"
           value={null}
           data={job.doc.sketches.map((s) => ({ value: s.id, label: s.name || s.id }))}
-          onChange={(v) => v && put([...targets, { kind: "sketch", sketch: v }], "sketch")}
+          onChange={(v) => v && put([...targets, { kind: "sketch", sketch: v, items: [] }], "sketch")}
         />
       )}
       {job.doc.sketches.length > 0 &&
@@ -131,35 +129,35 @@ export function RouteGeometry({ operation: o }: { operation: Operation }) {
             label={label}
             clearable
             placeholder={none}
-            value={(o.params[name] as string) || null}
+            value={params[name] || null}
             data={job.doc.sketches.map((s) => ({ value: s.id, label: s.name || s.id }))}
             onChange={(v) =>
               job.edit(
-                [{ path: `operations/${o.number}/params/${name}`, value: v ?? "", was: o.params[name] ?? "" }],
+                [{ path: `operations/${o.number}/params/${name}`, value: v ?? "", was: params[name] ?? "" }],
                 label.toLowerCase(),
               )
             }
           />
         ))}
       {(["top", "bottom"] as const)
-        .filter((end) => o.params[`${end}_from`] === "a pick")
+        .filter((end) => params[`${end}_from`] === "a pick")
         .map((end) => (
           <Group key={end} gap={6} mt={6}>
             <Button
               size="compact-xs"
               variant="default"
-              disabled={view.faces.length !== 1}
+              disabled={picks.faces.length !== 1}
               onClick={() => takeHeight(end)}
             >
               {end === "top" ? "Top" : "Bottom"} at the picked face
             </Button>
-            <Text className={o.params[`${end}_pick`] ? "faint" : "warn"}>
-              {o.params[`${end}_pick`] ? "✓ a face is picked" : "△ pick one face in the part"}
+            <Text className={params[`${end}_pick`] ? "faint" : "warn"}>
+              {params[`${end}_pick`] ? "✓ a face is picked" : "△ pick one face in the part"}
             </Text>
           </Group>
         ))}
-      {o.params.start === "near a place" && (
-        <Button mt={6} size="compact-xs" variant="default" disabled={!view.place || !scene.data} onClick={takeStart}>
+      {params.start === "near a place" && (
+        <Button mt={6} size="compact-xs" variant="default" disabled={!picks.place || !scene.data} onClick={takeStart}>
           Start near the place clicked last
         </Button>
       )}

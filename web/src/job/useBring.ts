@@ -1,0 +1,44 @@
+/** Brings a model file into the job, and says what it changed. */
+import { useCallback } from "react";
+import { api, take } from "../api/client";
+import { withFile } from "../forms/PickFile";
+import { pick } from "./picking";
+import { useJob } from "./useJob";
+import type { View } from "./view";
+
+export function useBring(view: View) {
+  const job = useJob();
+  const { id } = job;
+  return useCallback(
+    async (file: File) => {
+      job.setNote(`Reading ${file.name} …`, true);
+      try {
+        const answer = await take(
+          api.PUT("/api/jobs/{job_id}/part", { params: { path: { job_id: id } }, ...withFile(file) }),
+        );
+        const changed = Object.entries(answer.changed ?? {})
+          .filter(([k]) => k !== "same")
+          .map(([k, n]) => `${n} ${k}`)
+          .join(", ");
+        const lost = answer.lost ?? [];
+        if (lost.length)
+          job.setNote(
+            `New version of the model: ${changed}. Pick again, since the face or edge is gone: ${lost.join(", ")}.`,
+          );
+        else
+          job.setNote(
+            changed
+              ? `New version of the model: ${changed} faces. Everything that was picked has been found again.`
+              : null,
+            true,
+          );
+        job.reload();
+        pick({ faces: [], edges: [], lit: [] });
+        view.set({ stage: "part" });
+      } catch (e) {
+        job.setNote((e as Error).message);
+      }
+    },
+    [id, job, view],
+  );
+}

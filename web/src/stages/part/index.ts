@@ -1,0 +1,2 @@
+export { PartBench as Bench } from "./PartBench";
+export { PartSheet as Sheet } from "./PartSheet";

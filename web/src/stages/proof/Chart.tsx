@@ -1,0 +1,138 @@
+import { useEffect, useMemo, useRef, useState } from "react";
+import type { Block, Finding } from "../../api/client";
+import { motionAt } from "./ProofBench";
+
+type Lane = { name: string; key: "rate" | "engagement" | "feed" | "clearance"; unit: string; colour: string };
+
+const LANES: Lane[] = [
+  { name: "removal", key: "rate", unit: "mm³/s", colour: "#6d2f6b" },
+  { name: "engagement", key: "engagement", unit: "°", colour: "#1f7a6d" },
+  { name: "feed", key: "feed", unit: "mm/min", colour: "#8f5c12" },
+  { name: "clearance", key: "clearance", unit: "mm", colour: "#5d646b" },
+];
+
+export function Chart({
+  columns: c,
+  motion,
+  findings,
+  onSeek,
+}: {
+  columns: Block;
+  motion: number;
+  findings: Finding[];
+  onSeek: (motion: number) => void;
+}) {
+  const canvas = useRef<HTMLCanvasElement>(null);
+  const [size, setSize] = useState({ w: 800, h: 120 });
+  useEffect(() => {
+    const el = canvas.current!.parentElement!;
+    const watch = new ResizeObserver(() => setSize({ w: el.clientWidth, h: el.clientHeight }));
+    watch.observe(el);
+    return () => watch.disconnect();
+  }, []);
+  const peaks = useMemo(() => {
+    const ends = c.end_s as Float64Array,
+      total = ends[ends.length - 1] || 1,
+      w = Math.max(size.w, 50);
+    return LANES.map(({ key }) => {
+      const out = new Float32Array(w).fill(key === "clearance" ? Infinity : 0);
+      let top = 1e-9;
+      if (key === "rate") {
+        // Volume of each pixel's stretch of time over that time; single motions are too short to mean anything.
+        const slice = total / w;
+        for (let i = 0; i < ends.length; i++) {
+          const from = i ? ends[i - 1] : 0,
+            a = Math.min(Math.floor(from / slice), w - 1),
+            b = Math.min(Math.floor(ends[i] / slice), w - 1);
+          for (let x = a; x <= b; x++)
+            out[x] += (c.rate[i] * Math.max(0, Math.min(ends[i], (x + 1) * slice) - Math.max(from, x * slice))) / slice;
+        }
+        for (const v of out) if (v > top) top = v;
+        return { out, top };
+      }
+      for (let i = 0; i < ends.length; i++) {
+        const a = Math.floor((w * (i ? ends[i - 1] : 0)) / total),
+          b = Math.min(Math.floor((w * ends[i]) / total), w - 1),
+          v = c[key][i];
+        for (let x = a; x <= b; x++) out[x] = key === "clearance" ? Math.min(out[x], v) : Math.max(out[x], v);
+        if (v > top) top = v;
+      }
+      return { out, top };
+    });
+  }, [c, size.w]);
+  useEffect(() => {
+    const el = canvas.current!,
+      g = el.getContext("2d")!,
+      { w, h } = size;
+    el.width = w;
+    el.height = h;
+    const style = getComputedStyle(el),
+      lane = h / LANES.length,
+      ends = c.end_s as Float64Array,
+      total = ends[ends.length - 1] || 1;
+    g.font = "12px 'Source Sans 3 Variable', sans-serif";
+    LANES.forEach((l, k) => {
+      const { out, top } = peaks[k],
+        base = (k + 1) * lane - 1;
+      g.fillStyle = l.colour;
+      g.globalAlpha = 0.75;
+      for (let x = 0; x < out.length; x++) {
+        const v = Number.isFinite(out[x]) ? (out[x] / top) * (lane - 16) : 0;
+        g.fillRect(x, base - v, 1, v);
+      }
+      g.globalAlpha = 1;
+      g.fillStyle = style.color;
+      g.fillText(`${l.name}, up to ${top >= 100 ? top.toFixed(0) : top.toFixed(1)} ${l.unit}`, 8, k * lane + 12);
+      g.globalAlpha = 0.25;
+      g.fillRect(0, base, w, 1);
+      g.globalAlpha = 1;
+    });
+    for (const f of findings) {
+      if (f.time_s == null) continue;
+      const x = (w * f.time_s) / total;
+      g.fillStyle = f.severity === "fault" ? "#a8324a" : "#b7791f";
+      g.beginPath();
+      g.moveTo(x, 0);
+      g.lineTo(x - 5, 9);
+      g.lineTo(x + 5, 9);
+      g.fill();
+      g.fillRect(x - 0.5, 9, 1, h);
+    }
+  }, [c, peaks, findings, size]);
+  const ends = c.end_s as Float64Array;
+  const now = (size.w * (motion ? ends[Math.min(motion, ends.length) - 1] : 0)) / (ends[ends.length - 1] || 1);
+  const seek = (e: React.PointerEvent) => {
+    const box = canvas.current!.getBoundingClientRect(),
+      ends = c.end_s as Float64Array;
+    onSeek(motionAt(ends, ((e.clientX - box.left) / box.width) * ends[ends.length - 1]));
+  };
+  return (
+    <div style={{ flex: 1, minHeight: 0, margin: "0 10px 4px", position: "relative" }}>
+      <canvas
+        ref={canvas}
+        data-testid="chart"
+        role="img"
+        aria-label="Removal, engagement, feed and clearance over time"
+        style={{ position: "absolute", inset: 0, cursor: "crosshair" }}
+        onPointerDown={(e) => {
+          e.currentTarget.setPointerCapture(e.pointerId);
+          seek(e);
+        }}
+        onPointerMove={(e) => e.buttons && seek(e)}
+      />
+      <div
+        aria-hidden
+        style={{
+          position: "absolute",
+          top: 0,
+          bottom: 0,
+          width: 2,
+          left: -1,
+          background: "currentColor",
+          transform: `translateX(${now}px)`,
+          pointerEvents: "none",
+        }}
+      />
+    </div>
+  );
+}

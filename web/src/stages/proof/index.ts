@@ -1,0 +1,2 @@
+export { ProofBench as Bench } from "./ProofBench";
+export { ProofSheet as Sheet } from "./ProofSheet";

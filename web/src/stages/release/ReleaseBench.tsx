@@ -1,0 +1,101 @@
+import { Button, Group, Text } from "@mantine/core";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useMemo, useRef } from "react";
+import { useMoment } from "../../job/moment";
+import { useColumns, usePrograms } from "../../job/queries";
+import { useView } from "../../job/view";
+
+/** The posted program; its line follows the tool, and a click on a line moves the tool there. */
+export function ReleaseBench() {
+  const view = useView();
+  const programs = usePrograms(view.setup);
+  const columns = useColumns(view.setup);
+  const c = columns.data;
+  const moment = useMoment();
+  const here =
+    c && moment > 0
+      ? { program: c.program[Math.min(moment, c.line.length) - 1], line: c.line[Math.min(moment, c.line.length) - 1] }
+      : { program: 0, line: -1 };
+  const program = programs.data?.[here.program];
+  const lines = useMemo(() => program?.text.split("\n").slice(0, -1) ?? [], [program]);
+  const scroll = useRef<HTMLDivElement>(null);
+  const rows = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => scroll.current,
+    estimateSize: () => 20,
+    overscan: 12,
+  });
+  useEffect(() => {
+    if (here.line >= 0 && lines.length) rows.scrollToIndex(here.line, { align: "auto" });
+  }, [here.line, lines.length, rows]);
+  if (!program)
+    return (
+      <Text className="faint" p={12}>
+        The program appears when the route has been computed and proved.
+      </Text>
+    );
+  const go = (line: number) => {
+    if (!c) return;
+    let best = -1;
+    for (let i = 0; i < c.line.length; i++)
+      if (c.program[i] === here.program && c.line[i] <= line) best = i;
+      else if (c.program[i] > here.program) break;
+    view.set({ motion: best + 1 });
+  };
+  const firstOf = (k: number) => {
+    if (c) {
+      const i = (c.program as Int32Array).indexOf(k);
+      view.set({ motion: i + 1 });
+    }
+  };
+  return (
+    <>
+      {programs.data!.length > 1 && (
+        <Group px={10} pt={8} pb={4} gap={6}>
+          {programs.data!.map((p, k) => (
+            <Button
+              key={p.name}
+              size="compact-xs"
+              variant={k === here.program ? "filled" : "default"}
+              onClick={() => firstOf(k)}
+            >
+              {p.name}
+            </Button>
+          ))}
+        </Group>
+      )}
+      <div
+        ref={scroll}
+        className="scroll code"
+        role="listbox"
+        aria-label="Program text"
+        tabIndex={0}
+        onKeyDown={(e) => {
+          if (e.key === "ArrowDown") {
+            go(Math.min(here.line + 1, lines.length - 1));
+            e.preventDefault();
+          }
+          if (e.key === "ArrowUp") {
+            go(Math.max(here.line - 1, 0));
+            e.preventDefault();
+          }
+        }}
+      >
+        <div style={{ height: rows.getTotalSize(), position: "relative" }}>
+          {rows.getVirtualItems().map((r) => (
+            <div
+              key={r.key}
+              role="option"
+              aria-selected={r.index === here.line}
+              style={{ transform: `translateY(${r.start}px)` }}
+              onClick={() => go(r.index)}
+            >
+              <span className="no">{r.index + 1}</span>
+              {lines[r.index]}
+            </div>
+          ))}
+        </div>
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,2 @@
+export { ReleaseBench as Bench } from "./ReleaseBench";
+export { ReleaseSheet as Sheet } from "./ReleaseSheet";

@@ -1,0 +1,193 @@
+import { Button, SegmentedControl, Select, Text, TextInput } from "@mantine/core";
+import { useEffect, useState } from "react";
+import { onlyFields, SchemaForm, useKinds, useModelSchema } from "../../forms/SchemaForm";
+import { type FaceSelector, type Operation, type Params, toolLabel } from "../../job/document";
+import { pick, usePicks } from "../../job/picking";
+import { useJob } from "../../job/useJob";
+import { useView } from "../../job/view";
+import { BoundaryPicker } from "./BoundaryPicker";
+import { CopiesForm } from "./CopiesForm";
+import { APART, FOLDED } from "./folded";
+import { RouteGeometry } from "./RouteGeometry";
+import { Unreached } from "./Unreached";
+
+export function OperationForm({ operation: o }: { operation: Operation }) {
+  const job = useJob();
+  const view = useView();
+  const picks = usePicks();
+  const schema = useKinds("Operation", "params")[o.params.strategy];
+  const [name, setName] = useState(o.name);
+  useEffect(() => setName(o.name), [o.name]);
+  const at = `operations/${o.number}`;
+  const put = (field: string, value: unknown, was: unknown) =>
+    job.edit([{ path: `${at}/${field}`, value, was }], `${o.number} ${field}`);
+  const state = job.status?.operations.find((s) => s.number === o.number);
+  const p = o.params as Params & {
+    scallop_mm?: number | null;
+    stepover_mm?: number | null;
+    boundary?: { kind: string; faces?: FaceSelector[]; sketch?: string };
+  };
+  const grid = job.doc.setups.find((s) => s.id === o.setup)?.grid as
+    { columns: number; rows: number } | null | undefined;
+  const byScallop = "scallop_mm" in p && p.scallop_mm != null;
+  const pickFaces = picks.purpose === "boundary";
+  const change = (field: string, value: unknown, was: unknown) => put(`params/${field}`, value, was);
+  return (
+    <>
+      <Text fw={600} mb={4}>
+        {o.number} · {o.params.strategy}
+      </Text>
+      {state && (
+        <Text mb={8} className={state.state === "failed" ? "fault" : "faint"}>
+          {state.state}
+          {state.reason && `: ${state.reason}`}
+        </Text>
+      )}
+      <Unreached number={o.number} />
+      <fieldset>
+        <TextInput
+          size="xs"
+          label="What it does"
+          value={name}
+          onChange={(e) => setName(e.currentTarget.value)}
+          onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+          onBlur={() => name !== o.name && put("name", name, o.name)}
+        />
+        <Select
+          size="xs"
+          mt={6}
+          label="Tool"
+          allowDeselect={false}
+          value={String(o.tool)}
+          data={job.doc.tools.map((t) => ({ value: String(t.number), label: `T${t.number} ${toolLabel(t)}` }))}
+          onChange={(v) => put("tool", Number(v), o.tool)}
+        />
+        {grid && (
+          <Select
+            size="xs"
+            mt={6}
+            label="Copies"
+            allowDeselect={false}
+            value={String(o.instance ?? "")}
+            data={[
+              { value: "", label: "all together" },
+              ...Array.from({ length: grid.columns * grid.rows }, (_, k) => ({
+                value: String(k + 1),
+                label: `only number ${k + 1}`,
+              })),
+            ]}
+            onChange={(v) => put("instance", v ? Number(v) : null, o.instance)}
+          />
+        )}
+      </fieldset>
+      {"targets" in p && <RouteGeometry operation={o} />}
+      <fieldset>
+        <legend>Path</legend>
+        {"scallop_mm" in p && (
+          <SegmentedControl
+            size="xs"
+            fullWidth
+            mb={8}
+            aria-label="Spacing of passes"
+            value={byScallop ? "scallop" : "stepover"}
+            data={[
+              { value: "stepover", label: "Stepover" },
+              { value: "scallop", label: "Scallop height" },
+            ]}
+            onChange={(v) =>
+              job.edit(
+                v === "scallop"
+                  ? [
+                      { path: `${at}/params/stepover_mm`, value: null, was: p.stepover_mm },
+                      { path: `${at}/params/scallop_mm`, value: 0.01, was: p.scallop_mm },
+                    ]
+                  : [
+                      { path: `${at}/params/scallop_mm`, value: null, was: p.scallop_mm },
+                      { path: `${at}/params/stepover_mm`, value: 0.4, was: p.stepover_mm },
+                    ],
+                "spacing",
+              )
+            }
+          />
+        )}
+        <SchemaForm
+          schema={schema}
+          value={o.params}
+          skip={[...APART, ...("scallop_mm" in p ? [byScallop ? "stepover_mm" : "scallop_mm"] : [])]}
+          folded={FOLDED}
+          onChange={change}
+        />
+      </fieldset>
+      {p.boundary && (
+        <fieldset>
+          <legend>Boundary</legend>
+          <SegmentedControl
+            size="xs"
+            fullWidth
+            aria-label="Boundary"
+            value={pickFaces ? "faces" : p.boundary.kind}
+            data={[
+              { value: "part outline", label: "Part outline" },
+              { value: "faces", label: "Picked faces" },
+              { value: "sketch", label: "Sketch", disabled: !job.doc.sketches.length },
+            ]}
+            onChange={(v) => {
+              if (v === "faces") return pick({ purpose: "boundary", faces: [], edges: [] });
+              pick({ purpose: "" });
+              change(
+                "boundary",
+                v === "sketch" ? { kind: "sketch", sketch: job.doc.sketches[0].id } : { kind: "part outline" },
+                p.boundary,
+              );
+            }}
+          />
+          {!pickFaces && p.boundary.kind === "sketch" && (
+            <Select
+              size="xs"
+              mt={6}
+              label="Sketch"
+              description="Closed curves; one inside another is kept out"
+              allowDeselect={false}
+              value={p.boundary.sketch ?? null}
+              data={job.doc.sketches.map((s) => ({ value: s.id, label: s.name || s.id }))}
+              onChange={(v) => change("boundary", { kind: "sketch", sketch: v }, p.boundary)}
+            />
+          )}
+          {pickFaces && (
+            <BoundaryPicker
+              onDone={(faces) => {
+                pick({ purpose: "", faces: [] });
+                change("boundary", { kind: "faces", faces }, p.boundary);
+              }}
+            />
+          )}
+          {!pickFaces && p.boundary.kind === "faces" && (
+            <Text mt={6} className="faint">
+              {p.boundary.faces?.length} faces picked
+            </Text>
+          )}
+        </fieldset>
+      )}
+      <CopiesForm operation={o} />
+      <details>
+        <summary>Speeds of this row, removing it</summary>
+        <SchemaForm
+          schema={onlyFields(useModelSchema("Operation"), ["spindle_rpm", "cutting_feed_mm_min"])}
+          value={o}
+          onChange={(f, v, w) => put(f, v, w)}
+        />
+        <Button
+          mt={8}
+          size="compact-xs"
+          variant="default"
+          onClick={() => {
+            job.edit([{ op: "remove", path: at }], `remove ${o.number}`);
+            view.set({ rows: [] });
+          }}
+        >
+          Remove this row
+        </Button>
+      </details>
+    </>
+  );
+}

@@ -1,0 +1,2 @@
+export { RouteBench as Bench } from "./RouteBench";
+export { RouteSheet as Sheet } from "./RouteSheet";

@@ -1,0 +1,2 @@
+export { SetupBench as Bench } from "./SetupBench";
+export { SetupSheet as Sheet } from "./SetupSheet";

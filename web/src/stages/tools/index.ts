@@ -1,0 +1,2 @@
+export { ToolBench as Bench } from "./ToolBench";
+export { ToolSheet as Sheet } from "./ToolSheet";

@@ -1,0 +1,39 @@
+/** What is to be fitted into the view: the part, and with it the copies and what holds them. */
+import { useMemo } from "react";
+import { Box3, Vector3 } from "three";
+import type { Vec } from "../job/document";
+import { useGeometry, useScene } from "../job/queries";
+
+export function useBounds(stage: string, setup: string): Box3 | null {
+  const geometry = useGeometry();
+  const scene = useScene(setup);
+  const box = useMemo(() => {
+    if (!geometry.data) return null;
+    const b = new Box3(),
+      p = new Vector3();
+    const v = geometry.data.vertices as Float32Array;
+    for (let i = 0; i < v.length; i += 3) b.expandByPoint(p.set(v[i], v[i + 1], v[i + 2]));
+    return b;
+  }, [geometry.data]);
+  return useMemo(() => {
+    const s = scene.data;
+    if (!box || !s || stage === "part" || stage === "tools") return box;
+    const b = box.clone();
+    for (const c of s.copies)
+      b.union(
+        new Box3().setFromPoints(
+          [box.min, box.max].map(
+            (p) =>
+              new Vector3(...(c.turn.map((row, i) => row[0] * p.x + row[1] * p.y + row[2] * p.z + c.shift[i]) as Vec)),
+          ),
+        ),
+      );
+    if (stage !== "route")
+      for (const f of s.fixtures)
+        for (const corner of [f.low, f.high])
+          b.expandByPoint(
+            new Vector3(...(s.rotation.map((row) => row.reduce((sum, v, c) => sum + v * corner[c], 0)) as Vec)),
+          );
+    return b;
+  }, [box, scene.data, stage]);
+}
