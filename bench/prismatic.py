@@ -111,7 +111,7 @@ def pocket() -> None:
     """Offset passes of a pocket with 20 000 boundary points, against the bare Clipper2 offsets that it needs."""
     import fenrik.core.strategies.pocket_clearing as clearing
     from fenrik.core.regions import offset
-    from fenrik.core.strategies.fronts import in_order
+    from fenrik.core.strategies.ground.fronts import in_order
 
     def ours(region: list[np.ndarray]) -> list[tuple[list[np.ndarray], float]]:
         """The passes in order, with their arcs; gives the offsets that were needed on the way."""

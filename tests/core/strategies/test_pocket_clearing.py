@@ -12,7 +12,7 @@ from prism import engaged_arcs, faces, flat, floor_at, job_for, proof, run, swep
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
 from fenrik.core.regions.polygons import area_of, from_shape, to_shape
-from fenrik.core.strategies.fronts import grow_fronts, in_order
+from fenrik.core.strategies.ground.fronts import grow_fronts, in_order
 from fenrik.core.toolpath import Kind
 from parts import box, cut, cylinder, fuse, obround, round_upright_edges
 

@@ -11,7 +11,8 @@ from fenrik.core.sketches import Curve
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import IN_PLACE, Given
-from fenrik.core.strategies.prismatic import MillingParams, Workplace, depth_levels, need_targets
+from fenrik.core.strategies.ground.levels import depth_levels
+from fenrik.core.strategies.prismatic import MillingParams, Workplace, need_targets
 from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind

@@ -21,6 +21,7 @@ from fenrik.core.sketches.curve import begun_at, lengths_of, piece_of
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, require
 from fenrik.core.strategies.declared import UNDERCUTTING, Strategy, mills
 from fenrik.core.strategies.given import Given
+from fenrik.core.strategies.ground.levels import depth_levels
 from fenrik.core.strategies.leading import LeadParams, Side, lead_in, lead_out, run_on, straight_on, with_loops
 from fenrik.core.strategies.prismatic import (
     ARC_FIT_MM,
@@ -28,7 +29,6 @@ from fenrik.core.strategies.prismatic import (
     LEAST_PIECE_MM,
     MillingParams,
     Workplace,
-    depth_levels,
     need_targets,
     reach_beside,
 )

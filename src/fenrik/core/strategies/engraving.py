@@ -21,7 +21,8 @@ from fenrik.core.sketches.curve import begun_at
 from fenrik.core.strategies.common import MM, Outcome, require
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import IN_PLACE, Given
-from fenrik.core.strategies.prismatic import TargetParams, Workplace, depth_levels, need_targets
+from fenrik.core.strategies.ground.levels import depth_levels
+from fenrik.core.strategies.prismatic import TargetParams, Workplace, need_targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 from fenrik.core.toolpath.tour import visiting_order

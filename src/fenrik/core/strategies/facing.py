@@ -14,8 +14,9 @@ from fenrik.core.regions.polygons import from_shape, pole_of, to_shape
 from fenrik.core.strategies.common import MM, START_GAP_MM, Anchors, Outcome, require
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import Given
-from fenrik.core.strategies.level_regions import stock_above
-from fenrik.core.strategies.prismatic import ARC_FIT_MM, TargetParams, Workplace, depth_levels
+from fenrik.core.strategies.ground.levels import depth_levels
+from fenrik.core.strategies.ground.regions import StandingStock
+from fenrik.core.strategies.prismatic import ARC_FIT_MM, TargetParams, Workplace
 from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
@@ -71,8 +72,9 @@ def facing(given: Given, params: Facing) -> Outcome:
     step = params.stepover_percent / 100 * given.cutter.diameter_mm
     require(step > 1e-3, "stepover_percent", "is too small.", "Use at least 1 %.", params.stepover_percent)
     builder = place.builder()
+    standing = StandingStock(given.stock)
     for z in depth_levels(top, bottom, params.stepdown_mm):
-        wanted = from_shape(stock_above(place.landscape.stock, z))
+        wanted = from_shape(standing.above(z))
         if areas:
             chosen = offset([r for a in areas for r in a.rings], place.radius / 2)
             wanted = from_shape(to_shape(wanted).intersection(to_shape(chosen)))

@@ -8,6 +8,7 @@ the next begins. A region that opens to outside the stock is entered from there;
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Literal, Self
@@ -28,7 +29,6 @@ from fenrik.core.frames import Points
 from fenrik.core.progress import part_of
 from fenrik.core.strategies.common import (
     MM,
-    START_GAP_MM,
     Anchors,
     CommonParams,
     End,
@@ -40,17 +40,16 @@ from fenrik.core.strategies.common import (
     to_points,
 )
 from fenrik.core.strategies.declared import Makes, Strategy, mills
-from fenrik.core.strategies.entering import DescentParams
 from fenrik.core.strategies.given import ON_SURFACE, Given
-from fenrik.core.strategies.level_regions import free_positions, stock_above
+from fenrik.core.strategies.ground.entries import DescentParams, Entry, go_in, plan_entry_onto
+from fenrik.core.strategies.ground.levels import levels_with_stops
+from fenrik.core.strategies.ground.regions import StandingStock, free_positions
 from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.tools import bull_nose_profile, cutting_profile
 
 LEAD_MM = 1.0
-MAX_LEVELS = 2000
 FLAT_COSINE = 0.99999
-MIN_HELIX_SHARE = 0.2
 THINNING_SHARE = 0.2
 
 
@@ -100,13 +99,17 @@ class LevelRoughing(CommonParams, DescentParams):
 
 @dataclass
 class _Area:
-    """One connected area of one level, the passes in it, and the areas below that lie inside it."""
+    """One connected area of one level, the passes in it, and the areas below that lie inside it.
+
+    Attributes:
+        free: where the axis may be. standing: where anything stands over the level, which no way down may meet.
+    """
 
     level: float
     above: float
     free: Polygon
     passes: list[Points]
-    stock: BaseGeometry
+    standing: BaseGeometry
     children: list[_Area] = field(default_factory=list)
 
 
@@ -156,24 +159,8 @@ def level_roughing(given: Given, params: LevelRoughing) -> Outcome:
 
 def plan_levels(given: Given, params: LevelRoughing, top: float, bottom: float) -> list[float]:
     """Heights of the levels from high to low: even steps, no larger than the stepdown, between flat areas."""
-    require(
-        (top - bottom) / params.stepdown_mm < MAX_LEVELS,
-        "stepdown_mm",
-        f"makes more than {MAX_LEVELS} levels.",
-        "Use a larger stepdown.",
-        params.stepdown_mm,
-    )
-    stops = [bottom]
-    if params.flat_levels:
-        floors = np.array(flat_heights(given, (0.2 * given.cutter.diameter_mm) ** 2)) + params.floor_allowance_mm
-        stops += [float(z) for z in floors if bottom + 1e-3 < z < top - 1e-3]
-    levels: list[float] = []
-    upper = top
-    for stop in sorted(set(np.round(stops, 6)), reverse=True):
-        count = max(int(np.ceil((upper - stop) / params.stepdown_mm - 1e-9)), 1)
-        levels += [float(z) for z in upper - (upper - stop) * np.arange(1, count + 1) / count]
-        upper = float(stop)
-    return levels
+    floors = flat_heights(given, (0.2 * given.cutter.diameter_mm) ** 2) if params.flat_levels else []
+    return levels_with_stops(top, bottom, params.stepdown_mm, (z + params.floor_allowance_mm for z in floors))
 
 
 def flat_heights(given: Given, least_area_mm2: float) -> list[float]:
@@ -197,14 +184,15 @@ def _plan_areas(
     radius = given.cutter.radius_mm
     highest = tops.highest
     watch = _NarrowPlaces(given, params, tops, heights)
-    for number, level in enumerate(levels):
+    stock = StandingStock(given.stock)
+    for number, (above, level) in enumerate(itertools.pairwise([np.inf, *levels])):
         part_of(given.progress, 0.05, 0.8)(number / len(levels), f"level {number + 1} of {len(levels)}")
-        stock = stock_above(tops, level)
-        if stock.is_empty:
+        wanted, standing = stock.between(level, above), stock.above(level)
+        if wanted.is_empty:
             continue
         free = free_positions(heights, level - params.floor_allowance_mm, params.tolerance_mm * 0.5)
-        reach = stock.buffer(max(radius - given.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
-        wide = stock.buffer(radius + LEAD_MM, quad_segs=16)
+        reach = wanted.buffer(max(radius - given.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
+        wide = wanted.buffer(radius + LEAD_MM, quad_segs=16)
         areas = []
         for polygon in shapely.get_parts(free):
             for piece in shapely.get_parts(shapely.intersection(polygon, wide)):
@@ -216,7 +204,7 @@ def _plan_areas(
                 if params.milling == "conventional":
                     passes = [p[::-1] for p in passes]
                 if passes:
-                    areas.append(_Area(level, highest, piece, passes, stock))
+                    areas.append(_Area(level, highest, piece, passes, standing))
         for area in areas:
             parent = max(previous, key=lambda p: p.free.intersection(area.free).area, default=None)
             if parent is not None and parent.free.intersection(area.free).area > 0.5 * area.free.area:
@@ -322,7 +310,7 @@ class _Cutter:
     def _cut_area(self, area: _Area) -> None:
         fence = area.free.buffer(max(1e-4, THINNING_SHARE * self.params.tolerance_mm))
         shapely.prepare(fence)
-        around = area.stock.buffer(self.radius + 1e-3, quad_segs=16)
+        around = area.standing.buffer(self.radius + 1e-3, quad_segs=16)
         shapely.prepare(around)
         outside = area.free.difference(around)
         cleared: list[BaseGeometry] = []
@@ -343,29 +331,40 @@ class _Cutter:
                 from_outside = None if outside.is_empty else self._from_outside(area, run, closed, outside, fence)
                 if from_outside is not None:
                     run = from_outside
-                elif not self._enter(area, run, closed, around, cleared):
+                elif not self._enter(area, run, around, cleared):
                     continue
             self.builder.next_pass()
             self.builder.cut(to_points(run[1:], area.level))
             cleared.append(LineString(run).buffer(self.radius * 0.98, quad_segs=8))
 
-    def _enter(self, area: _Area, run: Points, closed: bool, around: BaseGeometry, cleared: list[BaseGeometry]) -> bool:
-        """Come down to the start of a pass: from outside, in cleared ground, by helix, or by ramp along the pass."""
+    def _enter(self, area: _Area, run: Points, around: BaseGeometry, cleared: list[BaseGeometry]) -> bool:
+        """Come down to the start of a pass: beside the stock, in cleared ground, by helix, or by a ramp along it."""
+        params, cutter = self.params, self.given.cutter
         start = shapely.Point(run[0])
-        level = area.level
-        beyond = min(area.above + START_GAP_MM, self.given.retract_mm)
+        entry: Entry | None
         if not around.covers(start):
-            self.builder.travel(run[0, 0], run[0, 1], min(level + START_GAP_MM, self.given.retract_mm))
-            self.builder.approach(to_points(run[:1], level))
-            return True
-        print_ = start.buffer(self.radius * 0.95, quad_segs=8)
-        if cleared and shapely.union_all(cleared).covers(print_):
-            self.builder.travel(run[0, 0], run[0, 1], min(level + START_GAP_MM, self.given.retract_mm))
-            self.builder.enter(to_points(run[:1], level))
-            return True
-        if self.params.entry == "helix" and self._helix(area, run, beyond):
-            return True
-        return self._ramp(area, run, closed, beyond)
+            entry = Entry(run[0], [], "open")
+        elif cleared and shapely.union_all(cleared).covers(start.buffer(self.radius * 0.95, quad_segs=8)):
+            entry = Entry(run[0], [], "cleared")
+        else:
+            left = params.milling == "climb"
+            entry = plan_entry_onto(run, area.free, self.radius, cutter.centre_cutting, params, params.entry, left)
+        if entry is None:
+            self._tell_closed(area, run)
+            return False
+        go_in(self.builder, params, entry, area.level, area.above, False)
+        return True
+
+    def _tell_closed(self, area: _Area, run: Points) -> None:
+        length = float(np.linalg.norm(np.diff(run, axis=0), axis=1).sum())
+        self.unreached.append(
+            Unreached(
+                reason=f"No room to enter: the way in is {length:.2f} mm and the tool is not centre cutting.",
+                place=(float(run[0, 0]), float(run[0, 1]), area.level),
+                level_mm=area.level,
+                advice="Use a smaller or centre-cutting tool, or drill a hole to start in.",
+            )
+        )
 
     def _from_outside(
         self, area: _Area, run: Points, closed: bool, outside: BaseGeometry, fence: BaseGeometry
@@ -376,54 +375,11 @@ class _Cutter:
         way = LineString([away, onto])
         if way.length > 6 * self.radius or not fence.covers(way):
             return None
-        self.builder.travel(away.x, away.y, min(area.level + START_GAP_MM, self.given.retract_mm))
-        self.builder.approach(np.array([away.x, away.y, area.level]))
+        beside = Entry(np.array([away.x, away.y]), [], "open")
+        go_in(self.builder, self.params, beside, area.level, area.above, False)
         run = _from_nearest(run, np.array([onto.x, onto.y])) if closed else run
         self.builder.enter(to_points(run[:1], area.level))
         return run
-
-    def _helix(self, area: _Area, run: Points, beyond: float) -> bool:
-        size = self.params.helix_percent / 100 * self.radius
-        along = run[1] - run[0]
-        along = along / max(float(np.hypot(*along)), 1e-12)
-        side = np.array([-along[1], along[0]]) * (1.0 if self.params.milling == "climb" else -1.0)
-        while size >= MIN_HELIX_SHARE * self.radius:
-            centre = run[0] + side * size
-            if area.free.covers(shapely.Point(centre).buffer(size, quad_segs=16)):
-                pitch = 2 * np.pi * size * np.tan(np.deg2rad(self.params.ramp_deg))
-                first = 2 * centre - run[0] if int(np.ceil(2 * (beyond - area.level) / pitch)) % 2 else run[0]
-                self.builder.travel(first[0], first[1], beyond)
-                self.builder.enter_helix(centre, np.array([run[0, 0], run[0, 1], area.level]), beyond, pitch)
-                return True
-            size *= 0.7
-        return False
-
-    def _ramp(self, area: _Area, run: Points, closed: bool, beyond: float) -> bool:
-        """Go to and fro (round and round where closed) along the pass, sinking at the ramp angle."""
-        length = float(np.linalg.norm(np.diff(run, axis=0), axis=1).sum())
-        if length < 0.2 * self.radius and not self.given.cutter.centre_cutting:
-            self.unreached.append(
-                Unreached(
-                    reason=f"No room to enter: the way in is {length:.2f} mm and the tool is not centre cutting.",
-                    place=(float(run[0, 0]), float(run[0, 1]), area.level),
-                    level_mm=area.level,
-                    advice="Use a smaller or centre-cutting tool, or drill a hole to start in.",
-                )
-            )
-            return False
-        self.builder.travel(run[0, 0], run[0, 1], beyond)
-        slope = np.tan(np.deg2rad(self.params.ramp_deg))
-        depth = beyond - area.level
-        laps = max(int(np.ceil(depth / (slope * length))), 1) if length >= 0.2 * self.radius else 1
-        laps = min(laps if closed else laps + laps % 2, 10_000)
-        share = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(run, axis=0), axis=1))]) / max(length, 1e-12)
-        for lap in range(laps):
-            back = not closed and lap % 2 == 1
-            way = run[::-1] if back else run
-            t = 1 - share[::-1] if back else share
-            z = beyond - depth * (lap + t) / laps
-            self.builder.enter(np.column_stack([way, z]))
-        return True
 
 
 def _from_nearest(ring: Points, place: Points) -> Points:

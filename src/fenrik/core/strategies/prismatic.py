@@ -29,7 +29,6 @@ from fenrik.core.tools.underside import Underside, underside_of
 
 ARC_FIT_MM = 2e-3
 """How far fitted arcs may stray from the offset polygons."""
-MAX_LEVELS = 2000
 LIFT_MM = 4e-3
 """How deep a rounded end may touch triangles of a fillet that lie within 2 µm of it."""
 END_STEPS, MAX_CORNERS, REACH_STEPS = 24, 160, 400
@@ -393,21 +392,6 @@ def near(region: Rings, window: tuple[Points, Points] | None, reach_mm: float) -
     close = [r for r in region if np.all(r.max(axis=0) >= low) and np.all(r.min(axis=0) <= high)]
     frame = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]])
     return intersection(close, [frame]) if close else []
-
-
-def depth_levels(top: float, bottom: float, stepdown_mm: float | None) -> list[float]:
-    """Heights of the passes from high to low: even steps, none larger than the stepdown."""
-    if stepdown_mm is None or top - bottom <= 1e-9:
-        return [bottom]
-    require(
-        (top - bottom) / stepdown_mm < MAX_LEVELS,
-        "stepdown_mm",
-        f"makes more than {MAX_LEVELS} levels.",
-        "Use a larger stepdown.",
-        stepdown_mm,
-    )
-    count = max(int(np.ceil((top - bottom) / stepdown_mm - 1e-9)), 1)
-    return [float(z) for z in top - (top - bottom) * np.arange(1, count + 1) / count]
 
 
 def bounds_of(rings: Rings) -> tuple[Points, Points]:

@@ -17,7 +17,7 @@ from shapely.geometry.base import BaseGeometry
 from fenrik.core.frames import Points
 from fenrik.core.regions import Rings, area_of, clip_lines, intersection, offset
 from fenrik.core.regions.polygons import SCALE, line_length, thinned, to_shape
-from fenrik.core.strategies.entering import Entry
+from fenrik.core.strategies.ground.entries import Entry
 
 RIM_MM = 3e-3
 """Fronts end this near to the boundary of the reachable region."""

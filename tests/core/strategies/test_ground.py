@@ -1,0 +1,96 @@
+"""The ground of roughing: stock with its overhangs, levels, and ways in, against closed forms."""
+
+import numpy as np
+import pytest
+import shapely
+
+from fenrik.core.stock import Stock, cut
+from fenrik.core.strategies.common import START_GAP_MM
+from fenrik.core.strategies.ground.entries import DescentParams, Entry, go_in, plan_entry_onto
+from fenrik.core.strategies.ground.levels import depth_levels, levels_with_stops
+from fenrik.core.strategies.ground.regions import StandingStock
+from fenrik.core.toolpath import Feeds, Kind, PathBuilder, Poses
+from fenrik.core.tools import Assembly, bull_nose_profile
+
+
+@pytest.fixture(scope="module")
+def tunnelled():
+    """A block of 40 × 30 × 20 with a square-ended tunnel of ⌀ 8 along x at y 15, z 8, bored from the side."""
+    stock = Stock.box(np.zeros(3), np.array([40.0, 30.0, 20.0]), 0.25)
+    pose = Poses.tilted(np.array([[45.0, 15.0, 8.0]]), np.array([[-5.0, 15.0, 8.0]]), np.array([1.0, 0, 0]))
+    return StandingStock(cut(stock, pose, Assembly(bull_nose_profile(4.0, 0.0, 60.0)))[0])
+
+
+def test_what_stands_above_does_not_see_the_tunnel(tunnelled):
+    assert tunnelled.above(5.0).area == pytest.approx(40 * 30, rel=0.02)
+
+
+@pytest.mark.parametrize(
+    ("low", "high", "wide"), [(7.0, 9.0, 2 * np.sqrt(15)), (9.0, 10.0, 2 * np.sqrt(12)), (12.5, 14, 0)]
+)
+def test_what_a_level_takes_is_less_where_the_roof_is_gone(tunnelled, low, high, wide):
+    """Between two levels a ray is empty where the tunnel spans both: the chord at the farther one from its axis."""
+    assert tunnelled.between(low, high).area == pytest.approx(40 * (30 - wide), rel=0.02)
+    assert tunnelled.between(low, high).area <= tunnelled.above(low).area + 1e-6
+
+
+def test_levels_hold_all_stops_in_even_steps():
+    levels = levels_with_stops(10.0, 0.0, 3.0, [4.0, 25.0, -3.0, 10.0])
+    assert levels == pytest.approx([7.0, 4.0, 2.0, 0.0])
+    assert depth_levels(10.0, 4.0, None) == [4.0]
+
+
+def builder():
+    return PathBuilder(Feeds(800, 200, 1500), 30.0, 25.0)
+
+
+RING = np.array([[0.0, 0], [20, 0], [20, 10], [0, 10], [0, 0]])
+ROOM = shapely.box(-30, -30, 50, 50)
+
+
+def test_a_helix_ends_where_the_pass_begins_and_no_steeper_than_asked():
+    params = DescentParams(ramp_deg=3.0, helix_percent=50)
+    entry = plan_entry_onto(RING, ROOM, 5.0, False, params, "helix", True)
+    assert entry.kind == "helix"
+    assert np.linalg.norm(entry.centre - RING[0]) == pytest.approx(2.5)
+    b = builder()
+    go_in(b, params, entry, 2.0, 10.0, False)
+    assert b.place == pytest.approx([0, 0, 2.0])
+    path = b.finish()
+    down = path.kind == Kind.ENTRY
+    fine, _ = path.rows(np.flatnonzero(down)).flattened(0.001)
+    fall = -np.diff(fine.point[:, 2])
+    level = np.linalg.norm(np.diff(fine.point[:, :2], axis=0), axis=1)
+    assert (fall / level).max() <= np.tan(np.deg2rad(3.0)) * 1.01
+
+
+def test_without_room_for_a_helix_the_tool_ramps_round_the_pass():
+    params = DescentParams(ramp_deg=3.0)
+    entry = plan_entry_onto(RING, shapely.LinearRing(RING).buffer(0.4), 5.0, False, params, "helix", True)
+    assert (entry.kind, entry.round) == ("ramp", True)
+    b = builder()
+    go_in(b, params, entry, 2.0, 10.0, False)
+    path = b.finish()
+    down = path.point[path.kind == Kind.ENTRY]
+    assert b.place is not None
+    assert down[-1] == pytest.approx([0, 0, 2.0])
+    assert np.all(np.diff(down[:, 2]) < 0)
+    # Down from just over the level before, in even laps of 60, each no steeper than 3°.
+    deep = 10.0 + START_GAP_MM - 2.0
+    assert len(down) == 4 * int(np.ceil(deep / (60 * np.tan(np.deg2rad(3.0)))))
+
+
+def test_a_pass_too_short_to_ramp_is_plunged_into_or_refused():
+    short = np.array([[0.0, 0], [0.5, 0]])
+    params = DescentParams()
+    assert plan_entry_onto(short, shapely.box(0, 0, 0.1, 0.1), 5.0, True, params, "ramp", True).kind == "plunge"
+    assert plan_entry_onto(short, shapely.box(0, 0, 0.1, 0.1), 5.0, False, params, "ramp", True) is None
+
+
+def test_cleared_ground_is_entered_straight_from_just_over_it():
+    b = builder()
+    go_in(b, DescentParams(), Entry(np.array([3.0, 4.0]), [], "cleared"), 2.0, 10.0, False)
+    path = b.finish()
+    down = np.flatnonzero(path.kind == Kind.ENTRY)
+    assert path.point[down[0] - 1, 2] < 10.0
+    assert path.point[down[-1]] == pytest.approx([3, 4, 2.0])
