@@ -72,7 +72,6 @@ def cut_group(
         np.concatenate([np.zeros(n), record.engagement_deg]),
         np.concatenate([touched.touch_mm, record.touch_mm]),
         np.concatenate([touched.touch_place, record.touch_place]),
-        passed.dirty | record.dirty,
     )
     return stock, moves, together
 

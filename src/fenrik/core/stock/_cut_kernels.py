@@ -42,30 +42,11 @@ def _open_segment(at, normal, source, i, j, k, hits):
 
 
 @leaf
-def _mark(dirty, family, u_low, u_high, v_low, v_high, a, b, low, cell):
-    """Mark the bricks that changed stretches [a, b] of the rays of a block touch, one cell of margin around."""
-    n0 = int((a - low) / cell) - 1
-    n1 = int((b - low) / cell) + 2
-    for p in range(max((u_low - 1) // BRICK, 0), (u_high + 1) // BRICK + 1):
-        for q in range(max((v_low - 1) // BRICK, 0), (v_high + 1) // BRICK + 1):
-            for r in range(max(n0 // BRICK, 0), n1 // BRICK + 1):
-                if family == 0:
-                    i, j, k = r, p, q
-                elif family == 1:
-                    i, j, k = p, r, q
-                else:
-                    i, j, k = p, q, r
-                # Looked at first: lanes that write to the same place wait for one another.
-                if i < dirty.shape[0] and j < dirty.shape[1] and k < dirty.shape[2] and dirty[i, j, k] == 0:
-                    dirty[i, j, k] = 1
-
-
-@leaf
-def _find_ends(count, at, i0, i1, j0, j1, ends):
-    """Keep where the stock of a block of rays, i0 to i1 and j0 to j1, begins and ends on any of them."""
+def _find_ends(count, at, i0, j0, ends):
+    """Keep where the stock of a block of rays begins and ends on any of them."""
     low, high = np.inf, -np.inf
-    for i in range(i0, i1 + 1):
-        for j in range(j0, j1 + 1):
+    for i in range(i0, i0 + BLOCK):
+        for j in range(j0, j0 + BLOCK):
             hits = count[i, j]
             if hits > 0:
                 low, high = min(low, at[i, j, 0]), max(high, at[i, j, hits - 1])
@@ -73,90 +54,87 @@ def _find_ends(count, at, i0, i1, j0, j1, ends):
 
 
 @kernel(parallel=True, nogil=True)
-def cut_family(
-    family, u, v, along, count, at, normal, source, changed, starts, ways, turns, boxes, order, resume,
-    origin, cell, bands, runs, undersides, chains, owner, measured, sources, dirty, removed, sines, touch,
+def cut_tiles(
+    family, u, v, along, rays, tiles, count, at, normal, source, changed, starts, ways, turns, boxes, order, resume,
+    origin, cell, bands, runs, undersides, chains, owner, measured, sources, removed, sines, touch,
 ):  # fmt: skip
-    """Take motions out of one family of rays, in an order; `resume` tells how many of them a tile has had.
+    """Take motions out of some tiles of one family of rays, in an order.
 
     Tile by tile, so that the rays stay in the cache; each lane owns every n-th tile and its own sums, so that the
     result does not depend on the number of threads.
 
     Args:
-        order: (n,) the motions as they are taken. resume: (tiles,) less than n where a tile ran out of room.
-        starts, ways: (n, 3) tip at the start and its way, in the stock's frame.
+        rays: how many there are along u and v. tiles: (t,) numbers of the tiles, row by row.
+        count, at, normal, source: (t, 32, 32 …) their rays; changed: (t,) set where one of them was cut.
+        order: (n,) the motions as they are taken. resume: (t,) how many of them a tile has had; less than n at the end
+            where it ran out of room for its hits.
+        starts, ways: (n, 3) tip at the start and its way, in the lattice's frame.
         turns: (n, 3, 3) rows are the axes of the tool's frame (x along the level part of the way).
         boxes: (n, runs, 6) lowest and highest corner of what each run sweeps.
         bands, runs: of all bodies, one after another. owner: (runs,) the watched body of each, −1 for the cutter.
         undersides, chains: the elements of each run's underside, and where they begin.
         measured: (n,) whether engagement is taken on this family.
+        removed, sines: (lanes, n …) volume that each motion took, and the ends of its arc in material.
         touch: (lanes, n, watched, 4) longest stretch of a ray in a watched body, and where.
     """
     lanes = removed.shape[0]
     ends = np.empty((lanes, BRICK // BLOCK, BRICK // BLOCK, 2))
     for lane in prange(lanes):
         _cut_lane(
-            family, u, v, along, count, at, normal, source, changed, starts, ways, turns, boxes, order,
-            resume, origin, cell, bands, runs, undersides, chains, owner, measured, sources, dirty, removed[lane],
+            family, u, v, along, rays, tiles, count, at, normal, source, changed, starts, ways, turns, boxes, order,
+            resume, origin, cell, bands, runs, undersides, chains, owner, measured, sources, removed[lane],
             sines[lane], touch[lane], ends[lane], lane, lanes,
         )  # fmt: skip
 
 
 @leaf
 def _cut_lane(
-    family, u, v, along, count, at, normal, source, changed, starts, ways, turns, boxes, order, resume,
-    origin, cell, bands, runs, undersides, chains, owner, measured, sources, dirty, removed, sines, touch,
-    ends, lane, lanes,
+    family, u, v, along, rays, tiles, count, at, normal, source, changed, starts, ways, turns, boxes, order, resume,
+    origin, cell, bands, runs, undersides, chains, owner, measured, sources, removed, sines, touch, ends, lane, lanes,
 ):  # fmt: skip
-    """The part of `cut_family` that one lane does; `ends` is room for a tile's blocks."""
-    nu, nv = count.shape
-    across = (nv + BRICK - 1) // BRICK
-    for tile in range(lane, resume.shape[0], lanes):
-        u0, v0 = (tile // across) * BRICK, (tile % across) * BRICK
-        u1, v1 = min(u0 + BRICK, nu), min(v0 + BRICK, nv)
-        low_u, high_u = origin[u] + u0 * cell, origin[u] + (u1 - 1) * cell
-        low_v, high_v = origin[v] + v0 * cell, origin[v] + (v1 - 1) * cell
+    """The part of `cut_tiles` that one lane does; `ends` is room for a tile's blocks."""
+    across = (rays[1] + BRICK - 1) // BRICK
+    for t in range(lane, tiles.shape[0], lanes):
+        u0, v0 = (tiles[t] // across) * BRICK, (tiles[t] % across) * BRICK
+        nu, nv = min(BRICK, rays[0] - u0), min(BRICK, rays[1] - v0)
+        low_u, low_v = origin[u] + u0 * cell, origin[v] + v0 * cell
+        high_u, high_v = low_u + (nu - 1) * cell, low_v + (nv - 1) * cell
         known = False
-        while resume[tile] < order.shape[0]:
-            m, ok = order[resume[tile]], True
+        while resume[t] < order.shape[0]:
+            m, ok = order[resume[t]], True
             for run in range(owner.shape[0]):
-                if (
-                    boxes[m, run, u] > high_u
-                    or boxes[m, run, 3 + u] < low_u
-                    or boxes[m, run, v] > high_v
-                    or boxes[m, run, 3 + v] < low_v
-                ):
+                box = boxes[m, run]
+                if box[u] > high_u or box[3 + u] < low_u or box[v] > high_v or box[3 + v] < low_v:
                     continue
-                i0 = max(int(np.ceil((boxes[m, run, u] - origin[u]) / cell)), u0)
-                i1 = min(int(np.floor((boxes[m, run, 3 + u] - origin[u]) / cell)), u1 - 1)
-                j0 = max(int(np.ceil((boxes[m, run, v] - origin[v]) / cell)), v0)
-                j1 = min(int(np.floor((boxes[m, run, 3 + v] - origin[v]) / cell)), v1 - 1)
+                i0 = max(int(np.ceil((box[u] - low_u) / cell)), 0)
+                i1 = min(int(np.floor((box[3 + u] - low_u) / cell)), nu - 1)
+                j0 = max(int(np.ceil((box[v] - low_v) / cell)), 0)
+                j1 = min(int(np.floor((box[3 + v] - low_v) / cell)), nv - 1)
                 if i0 > i1 or j0 > j1:
                     continue
                 if not known:
                     known = True
-                    for i in range(u0, u1, BLOCK):
-                        for j in range(v0, v1, BLOCK):
-                            i_end, j_end = min(i + BLOCK, u1) - 1, min(j + BLOCK, v1) - 1
-                            _find_ends(count, at, i, i_end, j, j_end, ends[(i - u0) // BLOCK, (j - v0) // BLOCK])
+                    for p in range(BRICK // BLOCK):
+                        for q in range(BRICK // BLOCK):
+                            _find_ends(count[t], at[t], p * BLOCK, q * BLOCK, ends[p, q])
                 chain = undersides[chains[run] : chains[run + 1]]
                 if owner[run] < 0:
                     ok = _cut_rays(
-                        family, u, v, along, i0, i1, j0, j1, ends, count, at, normal, source, changed, starts[m],
-                        ways[m], turns[m], boxes[m, run, along], boxes[m, run, 3 + along], origin,
-                        cell, bands, runs[run], runs[run + 1], chain, sources[m], dirty, removed, sines, m, measured[m],
+                        family, u, v, along, i0, i1, j0, j1, ends, count[t], at[t], normal[t], source[t], changed, t,
+                        starts[m], ways[m], turns[m], box[along], box[3 + along], low_u, low_v, cell, bands, runs[run],
+                        runs[run + 1], chain, sources[m], removed, sines, m, measured[m],
                     )  # fmt: skip
                     if not ok:
                         break
                 else:
                     _watch_rays(
-                        u, v, along, i0, i1, j0, j1, ends, count, at, starts[m], ways[m], turns[m],
-                        boxes[m, run, along], boxes[m, run, 3 + along], origin, cell, bands,
-                        runs[run], runs[run + 1], chain, touch[m, owner[run]],
+                        u, v, along, i0, i1, j0, j1, ends, count[t], at[t], starts[m], ways[m], turns[m], box[along],
+                        box[3 + along], low_u, low_v, cell, bands, runs[run], runs[run + 1], chain,
+                        touch[m, owner[run]],
                     )  # fmt: skip
             if not ok:
                 break
-            resume[tile] += 1
+            resume[t] += 1
 
 
 PARTED, INSIDE, OPEN, NEAR = 0, 1, 2, 3
@@ -281,22 +259,22 @@ def _skips(own, ax, ay, az, around, low_box, high_box, swept, chain):
 
 @leaf
 def _cut_block(
-    family, u, v, i0, i1, j0, j1, count, at, normal, source, changed, start, turn, places, low_box, high_box, swept,
-    origin, cell, bands, first, last, chain, motion, removed, sines, m, measured,
+    family, u, v, i0, i1, j0, j1, count, at, normal, source, start, turn, places, low_box, high_box, swept, low_u,
+    low_v, cell, bands, first, last, chain, motion, removed, sines, m, measured,
 ):  # fmt: skip
-    """One motion of a run of the cutter on the rays of a block: (whether there was room, stretch that changed)."""
+    """One motion of a run of the cutter on the rays of a block: (whether there was room, whether one was cut)."""
     wx, wy, wz, dx, dz, slope, fall, low_end, high_end, wide, ceiling = swept
     xu, xv, yu, yv, zu, zv, x0, y0, h0 = places
     limit = wide * wide
     middle = 0.5 * (low_box + high_box)
-    from_, to = np.inf, -np.inf
+    was_cut = False
     for i in range(i0, i1 + 1):
-        pu = origin[u] + i * cell - start[u]
+        pu = low_u + i * cell - start[u]
         for j in range(j0, j1 + 1):
             hits = count[i, j]
             if hits == 0 or at[i, j, 0] >= high_box or at[i, j, hits - 1] <= low_box:
                 continue
-            pv = origin[v] + j * cell - start[v]
+            pv = low_v + j * cell - start[v]
             ax, ay, az = xu * pu + xv * pv - x0, yu * pu + yv * pv - y0, zu * pu + zv * pv - h0
             h = 0
             while h < hits:
@@ -341,7 +319,7 @@ def _cut_block(
                 starts_in, ends_in = a > low + SLIVER, b < high - SLIVER
                 if starts_in and ends_in:
                     if hits + 2 > at.shape[2]:
-                        return False, from_, to
+                        return False, was_cut
                     _open_segment(at, normal, source, i, j, h, hits)
                     hits += 2
                 elif not (starts_in or ends_in):
@@ -368,11 +346,10 @@ def _cut_block(
                 if starts_in or ends_in:
                     h += 4 if starts_in and ends_in else 2
                 count[i, j] = hits
-                changed[i, j] = True
+                was_cut = True
                 a, b = max(a, low), min(b, high)
                 if family == 2:
                     removed[m] += (b - a) * cell * cell
-                from_, to = min(from_, a), max(to, b)
                 if measured and b - a > 1e-3 and dx > 1e-12:
                     end = b if wz >= 0.0 else a
                     x, y, z = ax + end * wx, ay + end * wy, az + end * wz
@@ -382,35 +359,34 @@ def _cut_block(
                     half = 0.5 * cell / w
                     sines[m, 0] = min(sines[m, 0], y / w - half)
                     sines[m, 1] = max(sines[m, 1], y / w + half)
-    return True, from_, to
+    return True, was_cut
 
 
 @leaf
 def _cut_rays(
-    family, u, v, along, i0, i1, j0, j1, ends, count, at, normal, source, changed, start, way, turn, low_box, high_box,
-    origin, cell, bands, first, last, chain, motion, dirty, removed, sines, m, measured,
+    family, u, v, along, i0, i1, j0, j1, ends, count, at, normal, source, changed, tile, start, way, turn, low_box,
+    high_box, low_u, low_v, cell, bands, first, last, chain, motion, removed, sines, m, measured,
 ):  # fmt: skip
     """One motion of a run of the cutter on a rectangle of rays; False where a ray had no room for its new hits."""
     swept = _swept(turn, way, along, bands, first, last, chain)
     places = _places(turn, start, u, v, along)
     xu, xv, yu, yv, zu, zv, x0, y0, h0 = places
     for p in range(i0 // BLOCK * BLOCK, i1 + 1, BLOCK):
-        pu = origin[u] + (p + MIDDLE) * cell - start[u]
+        pu = low_u + (p + MIDDLE) * cell - start[u]
         for q in range(j0 // BLOCK * BLOCK, j1 + 1, BLOCK):
-            own = ends[p % BRICK // BLOCK, q % BRICK // BLOCK]
-            pv = origin[v] + (q + MIDDLE) * cell - start[v]
+            own = ends[p // BLOCK, q // BLOCK]
+            pv = low_v + (q + MIDDLE) * cell - start[v]
             ax, ay, az = xu * pu + xv * pv - x0, yu * pu + yv * pv - y0, zu * pu + zv * pv - h0
             if _skips(own, ax, ay, az, AROUND * cell, low_box, high_box, swept, chain):
                 continue
-            p0, p1, q0, q1 = max(p, i0), min(p + BLOCK - 1, i1), max(q, j0), min(q + BLOCK - 1, j1)
-            ok, from_, to = _cut_block(
-                family, u, v, p0, p1, q0, q1, count, at, normal, source, changed, start, turn, places, low_box,
-                high_box, swept, origin, cell, bands, first, last, chain, motion, removed, sines, m, measured,
+            ok, was_cut = _cut_block(
+                family, u, v, max(p, i0), min(p + BLOCK - 1, i1), max(q, j0), min(q + BLOCK - 1, j1), count, at,
+                normal, source, start, turn, places, low_box, high_box, swept, low_u, low_v, cell, bands, first, last,
+                chain, motion, removed, sines, m, measured,
             )  # fmt: skip
-            if to > from_:
-                _mark(dirty, family, p0, p1, q0, q1, from_, to, origin[along], cell)
-                p1, q1 = min(p + BLOCK, count.shape[0]) - 1, min(q + BLOCK, count.shape[1]) - 1
-                _find_ends(count, at, p, p1, q, q1, own)
+            if was_cut:
+                changed[tile] = True
+                _find_ends(count, at, p, q, own)
             if not ok:
                 return False
     return True
@@ -442,7 +418,7 @@ def _into_stock(turn, nx, ny, nz, normal, i, j, k):
 
 @leaf
 def _watch_rays(
-    u, v, along, i0, i1, j0, j1, ends, count, at, start, way, turn, low_box, high_box, origin, cell, bands,
+    u, v, along, i0, i1, j0, j1, ends, count, at, start, way, turn, low_box, high_box, low_u, low_v, cell, bands,
     first, last, chain, out,
 ):  # fmt: skip
     """Longest stretch of stock inside a run of a watched body during one motion; out gets its length and middle."""
@@ -452,20 +428,20 @@ def _watch_rays(
     limit = wide * wide
     middle = 0.5 * (low_box + high_box)
     for p in range(i0 // BLOCK * BLOCK, i1 + 1, BLOCK):
-        pu = origin[u] + (p + MIDDLE) * cell - start[u]
+        pu = low_u + (p + MIDDLE) * cell - start[u]
         for q in range(j0 // BLOCK * BLOCK, j1 + 1, BLOCK):
-            own = ends[p % BRICK // BLOCK, q % BRICK // BLOCK]
-            pv = origin[v] + (q + MIDDLE) * cell - start[v]
+            own = ends[p // BLOCK, q // BLOCK]
+            pv = low_v + (q + MIDDLE) * cell - start[v]
             ax, ay, az = xu * pu + xv * pv - x0, yu * pu + yv * pv - y0, zu * pu + zv * pv - h0
             if _skips(own, ax, ay, az, AROUND * cell, low_box, high_box, swept, chain):
                 continue
             for i in range(max(p, i0), min(p + BLOCK - 1, i1) + 1):
-                qu = origin[u] + i * cell - start[u]
+                qu = low_u + i * cell - start[u]
                 for j in range(max(q, j0), min(q + BLOCK - 1, j1) + 1):
                     hits = count[i, j]
                     if hits == 0 or at[i, j, 0] >= high_box or at[i, j, hits - 1] <= low_box:
                         continue
-                    qv = origin[v] + j * cell - start[v]
+                    qv = low_v + j * cell - start[v]
                     ax, ay, az = xu * qu + xv * qv - x0, yu * qu + yv * qv - y0, zu * qu + zv * qv - h0
                     parted = True
                     for h in range(0, hits, 2):

@@ -8,6 +8,7 @@ so tiles of rays run in parallel and the result does not depend on threads.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -17,7 +18,7 @@ from fenrik.core.errors import fail
 from fenrik.core.frames import Points
 from fenrik.core.progress import Progress, silent
 from fenrik.core.stock import _cut_kernels as kernels
-from fenrik.core.stock.field import FAMILIES, Dense, Stock, freeze_tile, tile_places
+from fenrik.core.stock.field import FAMILIES, TILE, Dense, Stock, Tile, freeze_tile
 from fenrik.core.toolpath.poses import Poses
 from fenrik.core.tools.assembly import Assembly
 from fenrik.core.tools.profile import Profile
@@ -26,6 +27,8 @@ from fenrik.core.tools.underside import undersides_of
 LANES = 19
 """Sums that are kept apart; no multiple of the tiles in a row, so that work beside a row spreads over all of them."""
 BATCH = 8192
+GROUP = 128
+"""Tiles that are written to at one time."""
 SCATTER = (7, 3, 5, 1, 6, 4, 2, 0)
 TURN_BOUND_MM, TURN_BOUND_CELLS = 0.005, 0.1
 WATCH_BOUND = 10.0
@@ -41,14 +44,12 @@ class CutRecord:
         engagement_deg: (n,) arc of the cutter in material, 0 where nothing was taken.
         touch_mm: (n, bodies) how deep each watched body stood in the stock (0: clear).
         touch_place: (n, bodies, 3) where that was deepest.
-        dirty: (bx, by, bz) bool, bricks of 32 cells whose surface changed.
     """
 
     removed_mm3: Points
     engagement_deg: Points
     touch_mm: Points
     touch_place: Points
-    dirty: NDArray[np.bool_]
 
 
 def cut(
@@ -72,36 +73,28 @@ def cut(
     if not all(np.all(np.isfinite(p)) for p in given):
         raise fail("motion", "has a place that is not a number.", "Report this toolpath.")
     if not assembly.profiles:
-        return stock, _nothing(stock, len(poses))
+        return stock, _nothing(len(poses))
     if stock.leans:
         poses = poses.in_frame(stock.frame)
     steps, owner, off = _constant(poses, assembly, stock.lattice.cell_mm)
     work = _Work(stock, steps, (owner + first_source).astype(np.int64), assembly)
-    tiles = []
+    tiles = [list(family) for family in stock.tiles]
     batches = [(begin, min(begin + BATCH, len(steps))) for begin in range(0, len(steps), BATCH)]
     for family in range(3):
-        dense = stock.dense(family, 4)
-        changed = np.zeros(dense[0].shape, np.bool_)
         for k, (begin, stop) in enumerate(batches):
-            dense = work.run(family, dense, changed, begin, stop)
+            work.run(family, tiles[family], begin, stop)
             progress((family + (k + 1) / len(batches)) / 3, "cutting the stock")
-        tiles.append(
-            tuple(
-                freeze_tile(dense, pu, pv) if changed[pu, pv].any() else old
-                for old, (pu, pv) in zip(stock.tiles[family], tile_places(stock.lattice, family), strict=True)
-            )
-        )
     error = max(stock.error_mm, 1e-9, off + (assembly.cutting.error_mm if assembly.cutting is not None else 0.0))
     record = work.record(owner, len(poses))
     if stock.leans:
         record = replace(record, touch_place=stock.frame.to_part(record.touch_place))
-    return Stock(stock.lattice, (tiles[0], tiles[1], tiles[2]), error, stock.frame), record
+    x, y, z = (tuple(family) for family in tiles)
+    return Stock(stock.lattice, (x, y, z), error, stock.frame), record
 
 
-def _nothing(stock: Stock, n: int) -> CutRecord:
+def _nothing(n: int) -> CutRecord:
     """What a tool without bodies does."""
-    bricks = tuple((s + kernels.BRICK - 1) // kernels.BRICK for s in stock.lattice.shape)
-    return CutRecord(np.zeros(n), np.zeros(n), np.zeros((n, 0)), np.zeros((n, 0, 3)), np.zeros(bricks, np.bool_))
+    return CutRecord(np.zeros(n), np.zeros(n), np.zeros((n, 0)), np.zeros((n, 0, 3)))
 
 
 def _constant(poses: Poses, assembly: Assembly, cell_mm: float) -> tuple[Poses, NDArray[np.int64], float]:
@@ -118,6 +111,64 @@ def _constant(poses: Poses, assembly: Assembly, cell_mm: float) -> tuple[Poses, 
         low, high = assembly.profiles[0].bottom_mm, assembly.profiles[-1].top_mm
         numbered, off = numbered.straightened(low, high, assembly.radius_mm, WATCH_BOUND * bound)
     return numbered, numbered.source, off
+
+
+@dataclass(frozen=True)
+class _Loose:
+    """Tiles side by side with one room for hits, so that a kernel can write to them.
+
+    Attributes:
+        numbers: (t,) of the tiles. columns: counts, places, normals and sources of their rays. changed: (t,)
+        resume: (t,) how many motions each has had.
+    """
+
+    numbers: NDArray[np.int64]
+    columns: Dense
+    changed: NDArray[np.bool_]
+    resume: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, numbers: NDArray[np.int64], tiles: list[Tile], room: int) -> _Loose:
+        shape = (len(numbers), TILE, TILE)
+        columns: Dense = (
+            np.zeros(shape, np.int16),
+            np.zeros((*shape, room)),
+            np.zeros((*shape, room, 3), np.int8),
+            np.full((*shape, room), -1, np.int32),
+        )
+        for k, tile in enumerate(tiles):
+            a, b, cap = tile.at.shape
+            columns[0][k, :a, :b] = tile.count
+            columns[1][k, :a, :b, :cap] = tile.at
+            columns[2][k, :a, :b, :cap] = tile.normal
+            columns[3][k, :a, :b, :cap] = tile.source
+        return cls(numbers, columns, np.zeros(len(numbers), bool), np.zeros(len(numbers), np.int64))
+
+    def give_back(self, tiles: list[Tile], rays: NDArray[np.int64], n: int) -> _Loose:
+        """Put the tiles that have had all n motions back; the others come with room for twice as many hits."""
+        across = -(-int(rays[1]) // TILE)
+        for k in np.flatnonzero(self.changed):
+            a, b = np.minimum(rays - TILE * np.array(divmod(int(self.numbers[k]), across)), TILE)
+            own: Dense = tuple(column[k, :a, :b] for column in self.columns)  # type: ignore[assignment]
+            tiles[self.numbers[k]] = freeze_tile(own)
+        left = np.flatnonzero(self.resume < n)
+        numbers = self.numbers[left]
+        more = _Loose.of(numbers, [tiles[k] for k in numbers], 2 * self.columns[1].shape[3])
+        return replace(more, resume=self.resume[left])
+
+
+def _loose_tiles(tiles: list[Tile], numbers: NDArray[np.int64]) -> Iterator[_Loose]:
+    """Groups of tiles of like room, not many at a time: nothing dense beyond them."""
+    room = np.array([_room_for(tiles[k].at.shape[2]) for k in numbers])
+    for size in np.unique(room):
+        own = numbers[room == size]
+        for part in np.array_split(own, -(-len(own) // GROUP)):
+            yield _Loose.of(part, [tiles[k] for k in part], int(size))
+
+
+def _room_for(hits: int) -> int:
+    """Room for a few more hits than there are: the next power of two."""
+    return max(1 << (hits + 1).bit_length(), 4)
 
 
 class _Work:
@@ -142,12 +193,9 @@ class _Work:
         self.removed = np.zeros(n)
         self.sines = np.tile(np.array([2.0, -2.0]), (n, 1))
         self.touch = np.zeros((3, n, watched, 4))
-        self.tile_counts = [len(t) for t in stock.tiles]
-        bricks = tuple((s + kernels.BRICK - 1) // kernels.BRICK for s in stock.lattice.shape)
-        self.dirty = np.zeros(bricks, np.uint8)
 
-    def run(self, family: int, dense: Dense, changed: NDArray[np.bool_], begin: int, stop: int) -> Dense:
-        """One batch on one family of rays; the rays come back, with more room where they needed it."""
+    def run(self, family: int, tiles: list[Tile], begin: int, stop: int) -> None:
+        """One batch on one family of rays; tiles that it cuts are replaced."""
         u, v, along = FAMILIES[family]
         n, rows, watched = stop - begin, slice(begin, stop), len(self.assembly.watched)
         starts, ways, axes = self.starts[rows], self.ways[rows], self.axes[rows]
@@ -156,22 +204,32 @@ class _Work:
         measured = np.abs(axes).argmax(axis=1) == along
         removed, touch = np.zeros((LANES, n)), np.zeros((LANES, n, max(watched, 1), 4))
         sines = np.tile(np.array([2.0, -2.0]), (LANES, n, 1))
-        resume = np.zeros(self.tile_counts[family], np.int64)
         order = np.arange(n) if family == 2 or measured.any() or self._watches(boxes) else _scattered(n)
-        while True:
-            kernels.cut_family(
-                family, u, v, along, *dense, changed, starts, ways, turns, boxes, order, resume, self.origin,
-                self.lattice.cell_mm, self.bands, self.runs, self.undersides, self.chains, self.owner, measured,
-                self.sources[rows], self.dirty, removed, sines, touch,
-            )  # fmt: skip
-            if np.all(resume == n):
-                break
-            dense = _with_room(dense)
+        rays = np.array(self.lattice.rays(family))
+        for loose in _loose_tiles(tiles, self._touched(family, boxes)):
+            while len(loose.numbers):
+                kernels.cut_tiles(
+                    family, u, v, along, rays, loose.numbers, *loose.columns, loose.changed, starts, ways, turns,
+                    boxes, order, loose.resume, self.origin, self.lattice.cell_mm, self.bands, self.runs,
+                    self.undersides, self.chains, self.owner, measured, self.sources[rows], removed, sines, touch,
+                )  # fmt: skip
+                loose = loose.give_back(tiles, rays, n)
         self.removed[rows] += removed.sum(axis=0)
         self.sines[rows, 0] = np.minimum(self.sines[rows, 0], sines[..., 0].min(axis=0))
         self.sines[rows, 1] = np.maximum(self.sines[rows, 1], sines[..., 1].max(axis=0))
         self.touch[family, rows] = _first_deepest(touch)[:, :watched]
-        return dense
+
+    def _touched(self, family: int, boxes: Points) -> NDArray[np.int64]:
+        """Numbers of the tiles that a box of the batch reaches into."""
+        near = np.zeros([-(-r // TILE) for r in self.lattice.rays(family)], bool)
+        axes = FAMILIES[family][:2]
+        flat = boxes.reshape(-1, 6)
+        low, high = ((flat[:, [k + a for a in axes]] - self.origin[list(axes)]) / self.lattice.cell_mm for k in (0, 3))
+        a = np.clip(np.floor(low / TILE).astype(int), 0, near.shape)
+        b = np.clip(np.floor(high / TILE).astype(int) + 1, 0, near.shape)
+        for (a0, a1), (b0, b1) in np.unique(np.stack([a, b], axis=1), axis=0):
+            near[a0:b0, a1:b1] = True
+        return np.flatnonzero(near)
 
     def _watches(self, boxes: Points) -> bool:
         """Whether a watched body comes to where stock can be: only then does it matter what was cut before."""
@@ -196,7 +254,7 @@ class _Work:
             at = np.flatnonzero((best[:, k, 0] > 0) & (best[:, k, 0] == depth[owner, k]))[::-1]
             place[owner[at], k] = best[at, k, 1:]
         angle = np.where(high >= low, np.rad2deg(span), 0.0)
-        return CutRecord(removed, angle, depth, place, self.dirty.astype(bool))
+        return CutRecord(removed, angle, depth, place)
 
 
 def _scattered(n: int) -> NDArray[np.int64]:
@@ -229,14 +287,3 @@ def _swept_box(profile: Profile, starts: Points, ways: Points, axes: Points) -> 
     ends = [profile.bottom_mm * axes, profile.top_mm * axes]
     low, high = np.minimum(*ends) - around, np.maximum(*ends) + around
     return np.hstack([starts + np.minimum(ways, 0.0) + low, starts + np.maximum(ways, 0.0) + high])
-
-
-def _with_room(dense: Dense) -> Dense:
-    """The same rays with room for twice as many hits."""
-    count, at, normal, source = dense
-    return (
-        count,
-        np.concatenate([at, np.zeros_like(at)], axis=2),
-        np.concatenate([normal, np.zeros_like(normal)], axis=2),
-        np.concatenate([source, np.full_like(source, -1)], axis=2),
-    )

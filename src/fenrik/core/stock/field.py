@@ -256,16 +256,21 @@ def tile_places(lattice: Lattice, family: int) -> Iterator[tuple[slice, slice]]:
             yield slice(u, min(u + TILE, nu)), slice(v, min(v + TILE, nv))
 
 
-def freeze_tile(dense: Dense, u: slice, v: slice) -> Tile:
-    """Cut one tile out of whole arrays, with no more room than it needs."""
-    count, at, normal, source = dense
-    cap = max(int(count[u, v].max()), 2)
-    return Tile(count[u, v].copy(), at[u, v, :cap].copy(), normal[u, v, :cap].copy(), source[u, v, :cap].copy())
+def freeze_tile(own: Dense) -> Tile:
+    """A tile out of the columns of its rays, with no more room than it needs."""
+    count, at, normal, source = own
+    cap = max(int(count.max(initial=0)), 2)
+    return Tile(count.copy(), at[..., :cap].copy(), normal[..., :cap, :].copy(), source[..., :cap].copy())
 
 
 def make_tiles(lattice: Lattice, dense: list[Dense]) -> tuple[tuple[Tile, ...], tuple[Tile, ...], tuple[Tile, ...]]:
-    x, y, z = (tuple(freeze_tile(dense[f], u, v) for u, v in tile_places(lattice, f)) for f in range(3))
-    return x, y, z
+    def family(columns: Dense, f: int) -> tuple[Tile, ...]:
+        count, at, normal, source = columns
+        return tuple(
+            freeze_tile((count[u, v], at[u, v], normal[u, v], source[u, v])) for u, v in tile_places(lattice, f)
+        )
+
+    return family(dense[0], 0), family(dense[1], 1), family(dense[2], 2)
 
 
 def _box_rays(lattice: Lattice, family: int, low: Points, high: Points) -> Dense:
