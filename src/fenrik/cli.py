@@ -26,6 +26,7 @@ from fenrik.core.report import cl_texts, joint_texts, merged_proof, setup_report
 from fenrik.core.solids import read_solid
 from fenrik.core.solids.writing import stl_bytes
 from fenrik.core.store import MemoryStore
+from fenrik.memory import give_back_early
 
 DONE, WRONG_JOB, FAULTS = 0, 1, 2
 
@@ -216,6 +217,7 @@ def _write(build: Build, reports: dict[str, dict[str, Any]], out: Path) -> dict[
 
 
 def _plan(options: argparse.Namespace) -> int:
+    give_back_early()
     try:
         only = {int(n) for n in options.only.split(",") if n.strip()} or None
     except ValueError as error:

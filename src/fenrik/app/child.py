@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from fenrik.app.settings import task_memory_mb
+from fenrik.memory import give_back_early
 
 LOOK_EVERY_S = 0.1
 RECYCLED_MB = 600
@@ -125,6 +126,7 @@ class Child:
 
 def _serve(work: Work, pipe: Connection, parent: int) -> None:
     """The child's own loop."""
+    give_back_early()
     threading.Thread(target=_die_with, args=(parent,), daemon=True).start()
     last = 0.0
 

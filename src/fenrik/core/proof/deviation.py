@@ -14,6 +14,8 @@ from fenrik.core.proof.run import Run
 from fenrik.core.toolpath import Kind
 
 FLATTEN_MM = 0.002
+AT_ONCE = 50_000
+"""Places that are worked on at one time."""
 ROUNDING_MM = 1e-6
 BINS = 61
 
@@ -76,13 +78,18 @@ class Compared:
 def compared(run: Run) -> Compared:
     """Every place of the cut surface, with its distance to the exact part."""
     places, _, sources = run.stock.hits()
-    found = signed_distances(run.inputs.part, places)
+    distance, bound = np.empty(len(places)), np.empty(len(places))
+    known = np.empty(len(places), bool)
+    for first in range(0, len(places), AT_ONCE):
+        part = slice(first, first + AT_ONCE)
+        found = signed_distances(run.inputs.part, places[part])
+        distance[part], bound[part], known[part] = found.mm, found.bound_mm, found.known
     motion = np.full(len(places), -1, np.int64)
     made = sources >= 0
     motion[made] = run.owners[sources[made]]
     operation = np.where(made, run.motions.operation[motion] if len(run.motions.operation) else -1, -1)
-    bound = found.bound_mm + run.stock.error_mm + FLATTEN_MM + ROUNDING_MM
-    return Compared(places, found.mm, bound, found.known, motion, operation)
+    bound += run.stock.error_mm + FLATTEN_MM + ROUNDING_MM
+    return Compared(places, distance, bound, known, motion, operation)
 
 
 def deviation_of(run: Run, surface: Compared) -> Deviation:

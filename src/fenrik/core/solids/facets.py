@@ -43,10 +43,16 @@ class EdgeTable:
 
 def weld_equal(corners: Points) -> tuple[Points, NDArray[np.int32]]:
     """Join equal corners of triangles (m, 3, 3): vertices (n, 3) and triangles (m, 3)."""
-    flat = np.ascontiguousarray(corners.reshape(-1, 3) + 0.0)  # makes −0 into 0, so that equal numbers have equal bits
+    vertices, index = join_equal(corners.reshape(-1, 3))
+    return vertices, index.reshape(-1, 3)
+
+
+def join_equal(places: Points) -> tuple[Points, NDArray[np.int32]]:
+    """Places (m, 3) each once, and for each given one the number of its own."""
+    flat = np.ascontiguousarray(places + 0.0)  # makes −0 into 0, so that equal numbers have equal bits
     index, first = np.empty(len(flat), np.int32), np.empty(len(flat), np.int32)
     count = kernels.join_equal(flat.view(np.int64), index, first)
-    return flat[first[:count]], index.reshape(-1, 3)
+    return flat[first[:count]], index
 
 
 def weld_near(vertices: Points, triangles: NDArray[np.int32], tolerance_mm: float) -> tuple[Points, NDArray[np.int32]]:

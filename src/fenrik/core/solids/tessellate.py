@@ -26,7 +26,7 @@ from fenrik.core.frames import Frame, Points
 from fenrik.core.solids._surface_kernels import PLANE, SPLINE, UNKNOWN
 from fenrik.core.solids.describe import list_edges, list_faces
 from fenrik.core.solids.exact import ExactFaces, exact_faces
-from fenrik.core.solids.facets import weld_equal, weld_near
+from fenrik.core.solids.facets import join_equal, weld_near
 from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.refining import FaceMesh, refined
 
@@ -245,8 +245,9 @@ def _read_blocks(data: bytes, at: int, count: int) -> list[Arrays] | None:
 
 def weld(mesh: Mesh, tolerance_mm: float = 1e-7) -> Mesh:
     """Join equal vertices, and those on open edges within a tolerance; drop triangles without area."""
-    vertices, triangles = weld_equal(mesh.corners())
-    vertices, triangles = weld_near(vertices, triangles, tolerance_mm)
+    used, numbers = np.unique(mesh.triangles, return_inverse=True)
+    vertices, index = join_equal(mesh.vertices[used])
+    vertices, triangles = weld_near(vertices, index[numbers.reshape(-1, 3)], tolerance_mm)
     a, b, c = (vertices[triangles[:, i]] for i in range(3))
     keep = np.linalg.norm(np.cross(b - a, c - a), axis=1) > 1e-14
     return replace(mesh, vertices=vertices, triangles=triangles).rows(keep)

@@ -12,6 +12,9 @@ from fenrik.core.solids.model import Mesh, Solid
 
 WRITE_SUFFIXES = (".step", ".stl", ".3mf", ".glb")
 
+AT_ONCE = 100_000
+"""Triangles that are worked on at one time."""
+
 
 def write_solid(solid: Solid, suffix: str, deflection_mm: float = 0.01) -> bytes:
     """A solid as the bytes of a file.
@@ -50,12 +53,15 @@ def _stl(solid: Solid, deflection_mm: float) -> bytes:
 
 def stl_bytes(mesh: Mesh) -> bytes:
     """A mesh as binary STL."""
-    corners = mesh.corners()
-    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
-    record = np.zeros(len(corners), np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("rest", "<u2")]))
-    record["normal"], record["corners"] = normals, corners
-    return b"Fenrik".ljust(80, b"\0") + struct.pack("<I", len(corners)) + record.tobytes()
+    count = len(mesh.triangles)
+    record = np.zeros(count, np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("rest", "<u2")]))
+    for first in range(0, count, AT_ONCE):
+        part = slice(first, first + AT_ONCE)
+        corners = mesh.vertices[mesh.triangles[part]]
+        normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+        normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
+        record["normal"][part], record["corners"][part] = normals, corners
+    return b"".join([b"Fenrik".ljust(80, b"\0"), struct.pack("<I", count), record.tobytes()])
 
 
 def _scene(file_type: str) -> Callable[[Solid, float], bytes]:

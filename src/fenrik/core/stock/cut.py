@@ -26,8 +26,8 @@ from fenrik.core.tools.underside import undersides_of
 
 LANES = 19
 """Sums that are kept apart; no multiple of the tiles in a row, so that work beside a row spreads over all of them."""
-BATCH = 8192
-GROUP = 128
+BATCH = 4096
+GROUP = 64
 """Tiles that are written to at one time."""
 SCATTER = (7, 3, 5, 1, 6, 4, 2, 0)
 TURN_BOUND_MM, TURN_BOUND_CELLS = 0.005, 0.1

@@ -10,6 +10,7 @@ from __future__ import annotations
 import numpy as np
 
 from fenrik.core.frames import Points
+from fenrik.core.solids.facets import join_equal
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import _mesh_kernels as kernels
 from fenrik.core.stock._cut_kernels import BRICK
@@ -80,16 +81,18 @@ def _window(stock: Stock, family: int, u: tuple[int, int], v: tuple[int, int]) -
 
 def stock_mesh(stock: Stock) -> Mesh:
     """The whole surface as one mesh, bricks joined."""
-    from fenrik.core.solids.tessellate import weld
-
     vertices, triangles, base = [], [], 0
     for brick in np.ndindex(*brick_count(stock)):
         v, t = brick_mesh(stock, brick)
         vertices.append(v)
         triangles.append(t + base)
         base += len(v)
-    all_triangles = np.concatenate(triangles).astype(np.int32)
-    return weld(Mesh(np.concatenate(vertices), all_triangles, np.zeros(len(all_triangles), np.int32)), 1e-6)
+    # Where bricks meet, both have the same vertices to the last bit.
+    places, number = join_equal(np.concatenate(vertices))
+    joined = number[np.concatenate(triangles)]
+    a, b, c = joined.T
+    joined = joined[(a != b) & (b != c) & (c != a)]
+    return Mesh(places, joined, np.zeros(len(joined), np.int32))
 
 
 def changed_bricks(before: Stock, after: Stock) -> np.ndarray:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import networkx
 import numpy as np
 import shapely
+from scipy.sparse import csr_array
+from scipy.sparse.csgraph import dijkstra
 from shapely.ops import substring
 
 from fenrik.core.frames import Points
@@ -97,15 +98,15 @@ def shortest_way(ground: shapely.Geometry, at: Points, to: Points, room: float) 
     shapely.prepare(own)
     a, b = np.triu_indices(len(corners), 1)
     seen = shapely.covers(own, shapely.linestrings(np.stack([corners[a], corners[b]], axis=1)))
-    graph = networkx.Graph()
-    graph.add_nodes_from(range(len(corners)))
     length = np.linalg.norm(corners[a] - corners[b], axis=1)
-    graph.add_weighted_edges_from(zip(a[seen].tolist(), b[seen].tolist(), length[seen].tolist(), strict=True))
-    try:
-        found = networkx.shortest_path(graph, 0, 1, weight="weight")
-    except networkx.NetworkXNoPath:
-        return None
-    return corners[found[1:]]
+    graph = csr_array((length[seen], (a[seen], b[seen])), shape=(len(corners), len(corners)))
+    _, before = dijkstra(graph, directed=False, indices=0, return_predecessors=True)
+    found = [1]
+    while found[-1] != 0:
+        if before[found[-1]] < 0:
+            return None
+        found.append(int(before[found[-1]]))
+    return corners[found[-2::-1]]
 
 
 def _corners(ring: Points, hole: bool) -> Points:
