@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from fenrik.core.kernels import kernel
+from fenrik.core.kernels import kernel, leaf
 from fenrik.core.toolpath.model import BACK_BORE, ORIENTED
 
 (
@@ -47,7 +47,7 @@ for _i, _letter in enumerate(b"XYZIJKRFSTHPQD"):
     _SLOT[_letter] = _i
 
 
-@kernel
+@leaf
 def _arc_centre(start, end, value, given, plane, mode, limit, out):
     """Centre of an arc in its plane; returns 0 or the trouble."""
     a, b = (0, 1) if plane == 17 else ((2, 0) if plane == 18 else (1, 2))
@@ -92,7 +92,7 @@ def _grown(table, needed):
     return larger
 
 
-@kernel
+@leaf
 def _keep(real, whole, m, target, middle, feed, rpm, wait, code, state, line):
     """Write one motion down. `state`: plane, spindle, tool, length offset, work offset, known axes, side, D word."""
     for k in range(3):

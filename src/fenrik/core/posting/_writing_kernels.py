@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from fenrik.core.kernels import kernel
+from fenrik.core.kernels import kernel, leaf
 
 LONGEST_LINE = 128
 
 
-@kernel
+@leaf
 def _put_int(out, at, value):
     if value == 0:
         out[at] = 48
@@ -25,7 +25,7 @@ def _put_int(out, at, value):
     return at + digits
 
 
-@kernel
+@leaf
 def _put_number(out, at, units, decimals, trailing):
     if units < 0:
         out[at] = 45
@@ -48,7 +48,7 @@ def _put_number(out, at, units, decimals, trailing):
     return end
 
 
-@kernel
+@leaf
 def _word(out, at, letter, units, decimals, trailing, space, first):
     if space and not first:
         out[at] = space
