@@ -18,7 +18,7 @@ CUTTERS = {
     "flat": {},
     "ball": {},
     "bull-nose": {"corner_radius_mm": 1},
-    "face mill": {"diameter_mm": 12, "flute_length_mm": 8, "lead_deg": 75},
+    "face mill": {"flute_length_mm": 8, "lead_deg": 75},
     "chamfer mill": {"tip_diameter_mm": 1},
     "drill": {},
     "spot drill": {},
@@ -32,10 +32,14 @@ CUTTERS = {
     "barrel": {"corner_radius_mm": 2, "flank_radius_mm": 60, "widest_at_mm": 9},
     "dovetail": {"angle_deg": 60, "flute_length_mm": 4},
     "engraving": {"tip_diameter_mm": 0.3, "diameter_mm": 6},
-    "boring head": {"diameter_mm": 11},
+    "boring head": {"diameter_mm": 10},
     "back boring bar": {"diameter_mm": 15, "bar_diameter_mm": 4, "flute_length_mm": 4},
     "own contour": {"places": [[0, 0, 0], [3, 0, 0], [4, 2, 0], [4, 14, 0]]},
 }
+
+
+CELL_MM = 0.47
+"""Puts no ray into the plane of a chamfer: one that lies in it may be cut or not, as the order of motions has it."""
 
 
 def block():
@@ -57,6 +61,12 @@ PARAMS = {
     "drilling": {"depth_mm": 4},
     "contour": {"bottom_from": "part top", "bottom_mm": -3},
     "pocket clearing": {"stepover_mm": 4, "stepdown_mm": 4},
+}
+
+PARAMS_WITH = {
+    ("drilling", "tap"): {"cycle": "tap", "depth_mm": 12},
+    # Its flank leans outwards: it needs room beside an upright wall.
+    ("contour", "tapered"): {"allowance_mm": 1.0},
 }
 
 
@@ -89,7 +99,10 @@ FEW = [
 def walk(strategy, kind):
     """The road of one row; returns what it took, in mm³, and the proof's summary."""
     cutter = {"kind": kind, "diameter_mm": 8, "flute_length_mm": 14} | CUTTERS[kind]
-    rows, drill = [(1, {"strategy": strategy, **PARAMS.get(strategy, {})})], {"kind": "drill", "diameter_mm": 10}
+    rows, drill = (
+        [(1, {"strategy": strategy, **PARAMS.get(strategy, {}), **PARAMS_WITH.get((strategy, kind), {})})],
+        {"kind": "drill", "diameter_mm": 10},
+    )
     if strategy == "back boring":
         rows.insert(0, (2, {"strategy": "drilling", "break_through_mm": 6}))
     number = 10 * len(rows)
@@ -98,7 +111,7 @@ def walk(strategy, kind):
         rows,
         {1: cutter, 2: drill},
         stock={"kind": "box", "z_plus_mm": 1},
-        cell_mm=0.5,
+        cell_mm=CELL_MM,
     )
     targets = targets_for(build, strategy)
     for k in range(len(rows)):

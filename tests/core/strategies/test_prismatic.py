@@ -491,7 +491,7 @@ def test_a_wall_beside_an_edge_shortens_the_chamfer_and_is_told():
 
 
 def test_a_chamfer_needs_a_cone():
-    with pytest.raises(FenrikError, match="no cone"):
+    with pytest.raises(FenrikError, match="edge chamfer cannot use"):
         run(one(box(0, 0, 0, 60, 40, 20), {"strategy": "edge chamfer"}, flat(8), top_edges))
 
 

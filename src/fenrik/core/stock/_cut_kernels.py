@@ -165,6 +165,21 @@ def _glance(x, y, z, wx, wy, wz, dx, slope, low_end, high_end, limit):
     return where
 
 
+@leaf(inline="always")
+def _rise(chain, rho, s, first, last, slope):
+    """How steeply the plane rises that touches a swept underside, away from the axis that reaches a place.
+
+    Within the way the plane holds the way; that decides it where the underside has a corner, at its rim too. At an end
+    of the way it is the underside's own.
+
+    Args:
+        rho: distance of the place from that axis. s: the axis' way along x from the place, between `first` and `last`.
+    """
+    if first + SLIVER < s < last - SLIVER and abs(s) > SLIVER:
+        return min(-slope * rho / s, 1e9)
+    return min(slope_at(chain, min(rho, chain[chain.shape[0] - 1, 1])), 1e9)
+
+
 @leaf
 def _look(x, y, z, wx, wy, wz, dx, slope, fall, ceiling, chain):
     """The same by the swept underside itself, for a place that is NEAR.
@@ -183,7 +198,7 @@ def _look(x, y, z, wx, wy, wz, dx, slope, fall, ceiling, chain):
     rho = np.sqrt(y * y + s * s)
     if rho < 1e-12:
         return PARTED if wz >= 0.0 else OPEN, low, s
-    rise = min(slope_at(chain, min(rho, chain[chain.shape[0] - 1, 1])), 1e9)
+    rise = _rise(chain, rho, s, -x, dx - x, slope)
     return PARTED if rise * (y * wy - s * wx) <= wz * rho else OPEN, low, s
 
 
@@ -234,7 +249,7 @@ def _block_parted(x, y, z, side, around, swept, chain):
         return False
     rho, rise, lean = np.sqrt(y * y + s * s), 0.0, 0.0
     if rho > 1e-12:
-        rise = min(slope_at(chain, min(rho, wide)), 1e9)
+        rise = _rise(chain, rho, s, -x, dx - x, slope)
         lean = rise * (y * wy - s * wx) / rho
     size = np.sqrt(1.0 + rise * rise)
     toward = (lean - wz) / size
@@ -333,7 +348,7 @@ def _cut_block(
                         )
                     else:
                         rho = np.sqrt(ay * ay + s * s)
-                        rise = min(slope_at(chain, min(rho, wide)), 1e6) / max(rho, 1e-12)
+                        rise = min(_rise(chain, rho, s, -x, dx - x, slope), 1e6) / max(rho, 1e-12)
                         nx, ny, nz = -rise * s, rise * ay, -1.0
                     _into_stock(turn, nx, ny, nz, normal, i, j, h + 1)
                 if ends_in:

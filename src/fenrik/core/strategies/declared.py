@@ -27,9 +27,9 @@ UNDERCUTTING = ("slotting cutter", "lollipop", "dovetail")
 """Cutters that stand under what they leave: for ways that end beside the work."""
 
 
-def mills(*preferred: str) -> tuple[str, ...]:
-    """All mills, some of them first."""
-    return (*preferred, *(kind for kind in MILLS if kind not in preferred))
+def mills(*preferred: str, without: tuple[str, ...] = ()) -> tuple[str, ...]:
+    """All mills, some of them first, but for those that do not suit."""
+    return (*preferred, *(kind for kind in MILLS if kind not in (*preferred, *without)))
 
 
 def _nothing(params: Any, cutter: Cutter) -> float:

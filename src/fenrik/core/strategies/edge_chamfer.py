@@ -17,9 +17,9 @@ from fenrik.core.regions import Rings, offset, union
 from fenrik.core.regions.polygons import line_length, to_shape
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, require
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome
 from fenrik.core.strategies.contour import free_side, offset_chain
-from fenrik.core.strategies.declared import Strategy, mills
+from fenrik.core.strategies.declared import Strategy
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.leading import lead_in, lead_out
 from fenrik.core.strategies.prismatic import ARC_FIT_MM, MillingParams, Workplace, need_targets
@@ -62,20 +62,14 @@ def edge_chamfer(given: Given, params: EdgeChamfer) -> Outcome:
     """All edges; stretches with a wall in the way are left out and reported, the others are cut.
 
     Raises:
-        FenrikError: when the tool has no cone, or nothing is picked.
+        FenrikError: when nothing is picked.
     """
     cutter = given.cutter
-    included = getattr(cutter, "included_deg", getattr(cutter, "point_deg", None))
-    require(
-        included is not None,
-        "tool",
-        f"is a {cutter.kind}, which has no cone.",
-        "Choose a chamfer mill, a spot drill or an engraving cutter.",
-    )
+    included = getattr(cutter, "included_deg", getattr(cutter, "point_deg", 90.0))
     place = Workplace.of(given)
     need_targets(given.targets.chains, given, "edge", "Pick edges, or chamfer faces.")
     builder = place.builder()
-    slope = math.tan(math.radians(float(included or 90.0) / 2))
+    slope = math.tan(math.radians(float(included) / 2))
     tip = getattr(cutter, "tip_diameter_mm", 0.0) / 2
     for number, chain in enumerate(given.targets.chains):
         for k in range(params.width_passes):
@@ -152,7 +146,7 @@ STRATEGY = Strategy(
     run=edge_chamfer,
     version=3,
     group="Edges and marks",
-    cutters=mills("chamfer mill", "spot drill", "drill", "engraving"),
+    cutters=("chamfer mill", "spot drill", "drill", "engraving"),
     meant_depth_mm=_broken_edge,
     stage=7,
     of_diameter={"stepdown_mm": 0.4},

@@ -65,7 +65,7 @@ export function ProofSheet() {
               <dd>{clock(p.time_s)}</dd>
               <dt>Deviation</dt>
               <dd data-testid="deviation">
-                {deviation.min_mm.toFixed(3)} … {deviation.max_mm.toFixed(3)} mm
+                {deviation.min_mm.toFixed(3).replace("-", "−")} … {deviation.max_mm.toFixed(3)} mm
               </dd>
               <dt>Within ±{job.doc.proof.band_mm} mm</dt>
               <dd>{(100 * deviation.within_tolerance_fraction).toFixed(1)} %</dd>

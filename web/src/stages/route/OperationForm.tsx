@@ -40,7 +40,7 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
       {state && (
         <Text mb={8} className={state.state === "failed" ? "fault" : "faint"}>
           {state.state}
-          {state.reason && `: ${state.reason}`}
+          {state.state !== "computing" && state.reason && `: ${state.reason}`}
         </Text>
       )}
       <Unreached number={o.number} />
