@@ -24,7 +24,7 @@ CUTTERS = {
     "spot drill": {},
     "centre drill": {"pilot_diameter_mm": 2.5, "pilot_length_mm": 3},
     "reamer": {},
-    "tap": {"diameter_mm": 10, "pitch_mm": 1.5},
+    "tap": {"diameter_mm": 11.5, "pitch_mm": 1.5, "flute_length_mm": 20},
     "thread mill": {"pitch_mm": 1.5, "neck_diameter_mm": 4.5, "diameter_mm": 7, "flute_length_mm": 9},
     "slotting cutter": {"neck_diameter_mm": 4, "flute_length_mm": 3},
     "lollipop": {"neck_diameter_mm": 5},
