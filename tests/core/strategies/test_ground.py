@@ -52,7 +52,8 @@ def test_a_helix_ends_where_the_pass_begins_and_no_steeper_than_asked():
     params = DescentParams(ramp_deg=3.0, helix_percent=50)
     entry = plan_entry_onto(RING, ROOM, 5.0, False, params, "helix", True)
     assert entry.kind == "helix"
-    assert np.linalg.norm(entry.centre - RING[0]) == pytest.approx(2.5)
+    # The pass goes along +x: the helix stands on its left, as it was asked for.
+    assert entry.centre == pytest.approx([0, 2.5])
     b = builder()
     go_in(b, params, entry, 2.0, 10.0, False)
     assert b.place == pytest.approx([0, 0, 2.0])
