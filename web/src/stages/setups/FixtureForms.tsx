@@ -8,7 +8,8 @@ import { usePart, useScene } from "../../job/queries";
 import { useJob } from "../../job/useJob";
 import { useView } from "../../job/view";
 
-const FIXTURES = ["vice", "toe clamp", "plate", "chuck"];
+/** Kinds that are made of something else: they are offered by its name. */
+const MADE_OF = ["body", "file"];
 
 /** What holds the part: added from a list, placed by numbers or by picking two faces. */
 export function FixtureForms({ setup }: { setup: Setup }) {
@@ -17,6 +18,7 @@ export function FixtureForms({ setup }: { setup: Setup }) {
   const picks = usePicks();
   const scene = useScene(setup.id).data;
   const kinds = useKinds("Setup", "fixtures");
+  const plain = Object.keys(kinds).filter((k) => !MADE_OF.includes(k));
   const place = useModelSchema("Place");
   const part = usePart().data;
   const at = `setups/${setup.id}/fixtures`;
@@ -136,7 +138,7 @@ export function FixtureForms({ setup }: { setup: Setup }) {
           </Button>
         </Menu.Target>
         <Menu.Dropdown>
-          {FIXTURES.map((k) => (
+          {plain.map((k) => (
             <Menu.Item key={k} onClick={() => add(k)}>
               {k}
             </Menu.Item>

@@ -43,40 +43,25 @@ export function StockForm({ setup, size, put }: { setup: Setup; size: number[] |
     }
   };
   const any: AnyOf<Stock> = stock;
-  const choices: Record<string, React.ReactNode> = {
-    body: (
-      <Select
-        key="b"
-        size="xs"
-        label="Body"
-        value={String(any.body)}
-        data={bodies}
-        allowDeselect={false}
-        onChange={(v) => put("stock/body", v, any.body, "stock body")}
-      />
-    ),
-    file: (
-      <Select
-        key="f"
-        size="xs"
-        label="File"
-        value={String(any.file)}
-        data={meshes}
-        allowDeselect={false}
-        onChange={(v) => put("stock/file", v, any.file, "stock file")}
-      />
-    ),
-    setup: (
-      <Select
-        key="s"
-        size="xs"
-        label="After setup"
-        value={String(any.setup)}
-        data={earlier}
-        allowDeselect={false}
-        onChange={(v) => put("stock/setup", v, any.setup, "stock")}
-      />
-    ),
+  const choice = (
+    field: "body" | "file" | "setup",
+    label: string,
+    data: React.ComponentProps<typeof Select>["data"],
+  ) => (
+    <Select
+      key={field}
+      size="xs"
+      label={label}
+      value={String(any[field])}
+      data={data}
+      allowDeselect={false}
+      onChange={(v) => put(`stock/${field}`, v, any[field], `stock ${field}`)}
+    />
+  );
+  const choices = {
+    body: choice("body", "Body", bodies),
+    file: choice("file", "File", meshes),
+    setup: choice("setup", "After setup", earlier),
   };
   return (
     <fieldset>
