@@ -244,7 +244,8 @@ def test_keys_asked_for_by_many_at_once_are_the_same(build):
                 assert keys == expect
 
 
-def test_an_edited_kernel_is_used_at_once(tmp_path):
+@pytest.mark.parametrize("kind", ["kernel", "leaf"])
+def test_an_edited_kernel_is_used_at_once(tmp_path, kind):
     """A kernel that calls another file's follows that file, though its own does not change."""
     package = tmp_path / "src/fenrik/core/part"
     package.mkdir(parents=True)
@@ -273,10 +274,10 @@ def test_an_edited_kernel_is_used_at_once(tmp_path):
         )
         return done.stdout.split()
 
-    lower.write_text(head + "@kernel\ndef two():\n    return 2\n")
+    lower.write_text(f"from fenrik.core.kernels import {kind}\n@{kind}\ndef two():\n    return 2\n")
     first, again = run(), run()
     assert (first[0], first[1], again[0], again[1]) == ("20", "0", "20", "1")
-    lower.write_text(head + "@kernel\ndef two():\n    return 3\n")
+    lower.write_text(f"from fenrik.core.kernels import {kind}\n@{kind}\ndef two():\n    return 3\n")
     changed = run()
     assert changed[0] == "30"
     assert changed[2] != again[2]

@@ -21,7 +21,7 @@ from numba.core.caching import CacheImpl, InTreeCacheLocator, UserProvidedCacheL
 
 _ROOT = Path(__file__).resolve().parents[2]
 _PACKAGE = "fenrik.core"
-_KERNEL_FILE = re.compile(r"from fenrik\.core\.kernels import .*\bkernel\b")
+_KERNEL_FILE = re.compile(r"from fenrik\.core\.kernels import .*\b(kernel|leaf)\b")
 
 F = TypeVar("F", bound=Callable[..., Any])
 

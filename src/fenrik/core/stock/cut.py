@@ -29,7 +29,8 @@ LANES = 19
 BATCH = 4096
 GROUP = 64
 """Tiles that are written to at one time."""
-SCATTER = (7, 3, 5, 1, 6, 4, 2, 0)
+CHUNK = 1024
+"""Motions that may be taken out of order, where only the stock after all of them counts."""
 TURN_BOUND_MM, TURN_BOUND_CELLS = 0.005, 0.1
 WATCH_BOUND = 10.0
 """How far off the sweep of watched bodies (the holder, far from the tip) may be, over the bound of the cutter's."""
@@ -227,7 +228,9 @@ class _Work:
         low, high = ((flat[:, [k + a for a in axes]] - self.origin[list(axes)]) / self.lattice.cell_mm for k in (0, 3))
         a = np.clip(np.floor(low / TILE).astype(int), 0, near.shape)
         b = np.clip(np.floor(high / TILE).astype(int) + 1, 0, near.shape)
-        for (a0, a1), (b0, b1) in np.unique(np.stack([a, b], axis=1), axis=0):
+        width = 1 + np.array(near.shape * 2)
+        packed = np.unique(np.ravel_multi_index(tuple(np.hstack([a, b]).T), tuple(width)))
+        for a0, a1, b0, b1 in np.stack(np.unravel_index(packed, tuple(width)), axis=1):
             near[a0:b0, a1:b1] = True
         return np.flatnonzero(near)
 
@@ -258,10 +261,17 @@ class _Work:
 
 
 def _scattered(n: int) -> NDArray[np.int64]:
-    """Numbers up to n in chunks, the last of a chunk first: it cuts far, and leaves little to those before it."""
-    chunks = -(-n // len(SCATTER))
-    order = len(SCATTER) * np.arange(chunks)[:, None] + SCATTER
+    """Numbers up to n in chunks, each from far to near: the first ones cut far and leave little to those between."""
+    order = (CHUNK * np.arange(-(-n // CHUNK))[:, None] + _far_to_near(CHUNK)).ravel()
     return order[order < n]
+
+
+def _far_to_near(n: int) -> NDArray[np.int64]:
+    """The numbers below a power of two with their bits reversed, the last of them first."""
+    order = np.zeros(1, np.int64)
+    while len(order) < n:
+        order = np.concatenate([2 * order, 2 * order + 1])
+    return order[::-1]
 
 
 def _first_deepest(touch: Points) -> Points:
