@@ -28,18 +28,19 @@ BALL = BallCutter(diameter_mm=6, flute_length_mm=30)
 BULL = BullNoseCutter(diameter_mm=8, corner_radius_mm=1.5, flute_length_mm=30)
 
 
-def inputs(solid, cutter, tolerance=0.02, stock=None, boundary=None):
-    mesh = mesh_at(solid, tolerance * 0.25)
+def inputs(solid, cutter, tolerance=0.02, stock=None, boundary=None, within=None):
+    mesh = mesh_at(solid, within or tolerance * 0.25)
     low, high = mesh.bounds()
     stock = stock or Stock.box(low - [2, 2, 0], high + [2, 2, 1], 0.5)
     tool = Tool(number=1, cutter=cutter, stick_out_mm=45)
-    return given_of(mesh, stock, tool, boundary)
+    return given_of(mesh, stock, tool, boundary, solid.surfaces)
 
 
-def given_of(mesh, stock, tool, boundary=None):
+def given_of(mesh, stock, tool, boundary=None, faces=None):
     high = mesh.bounds()[1]
     return Given.of(
         mesh=mesh,
+        surface=(mesh, faces),
         stock=stock,
         tool=tool,
         cutter=tool.cutter,
@@ -80,6 +81,23 @@ def test_finishing_never_gouges_the_exact_surface(dish, dish_shape, angle):
     assert min(distances) >= 3 - tolerance
     on_surface = np.array(distances)
     assert np.median(on_surface) < 3 + tolerance
+
+
+def test_finishing_from_coarse_triangles_keeps_to_the_exact_faces(dish, dish_shape):
+    """Triangles 0.1 mm off; where the ball rests within the dish, BRepExtrema finds it at R, not 0.1 mm off."""
+    given = inputs(dish, BALL, 0.02, within=0.1)
+    path = run_strategy(given, ParallelFinishing(stepover_mm=2.5, tolerance_mm=0.02)).toolpath
+    shell = TopoDS.Shell(list_shapes(dish_shape, TopAbs_SHELL)[0])
+    from_middle = np.hypot(*(path.point[:, :2] - [25, 20]).T)
+    cutting = np.flatnonzero((path.kind == Kind.CUT) & (from_middle < 16))
+    off = []
+    for i in np.random.default_rng(0).choice(cutting, 150, replace=False):
+        probe = BRepBuilderAPI_MakeVertex(gp_Pnt(*map(float, path.point[i] + [0, 0, 3]))).Vertex()
+        off.append(abs(BRepExtrema_DistShapeShape(probe, shell).Value() - 3))
+    assert max(off) < 1e-6
+    plain = DropIndex.build(given.mesh, cutting_profile(BALL))
+    places = path.point[cutting]
+    assert np.abs(tip_heights(plain, places[:, :2]) - places[:, 2]).max() > 0.02
 
 
 @pytest.mark.parametrize("cutter", [FLAT, BALL, BULL])

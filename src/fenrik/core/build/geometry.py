@@ -283,16 +283,22 @@ class Geometry:
 
     def part_distances(self, setup: Setup) -> DistanceIndex:
         """All copies of the part in a setup's frame, made ready to be asked for distances to their exact faces."""
+        size = float(np.linalg.norm(np.ptp(self.placing(setup).one_part, axis=0)))
+        return DistanceIndex.build(*self.exact_part(setup, max(PROOF_DEFLECTION_MM, PROOF_SHARE * size)))
+
+    def exact_part(
+        self, setup: Setup, deflection_mm: float, instance: int | None = None
+    ) -> tuple[Mesh, ExactFaces | None]:
+        """The part (all copies, or one) in a setup's frame; the faces of each copy have numbers of their own."""
         placing = self.placing(setup)
-        size = float(np.linalg.norm(np.ptp(placing.one_part, axis=0)))
-        one, surfaces = self.mesh_of_one(setup, max(PROOF_DEFLECTION_MM, PROOF_SHARE * size)), placing.part.surfaces
+        one, surfaces = self.mesh_of_one(setup, deflection_mm), placing.part.surfaces
         meshes, faces, count = [], [], len(placing.part.faces)
-        for k, instance in enumerate(placing.instances):
-            mesh = instance.mesh(one)
+        for k, copy in enumerate(placing.instances if instance is None else [self.instance(setup, instance)]):
+            mesh = copy.mesh(one)
             meshes.append(replace(mesh, face_ids=mesh.face_ids + np.int32(k * count)))
             if surfaces is not None:
-                faces.append(surfaces.in_frame(placing.frame).moved(*instance.motion))
-        return DistanceIndex.build(join_meshes(meshes), ExactFaces.joined(faces) if faces else None)
+                faces.append(surfaces.in_frame(placing.frame).moved(*copy.motion))
+        return join_meshes(meshes), ExactFaces.joined(faces) if faces else None
 
     def shadow(self, setup: Setup, mesh: Mesh, instance: int | None) -> Shadow:
         """The shadow of a setup's triangles, kept for the operations that follow with the same ones."""

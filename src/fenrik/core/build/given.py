@@ -94,6 +94,12 @@ class _Items:
         within = self.operation.params.mesh_within_mm()
         return self.geometry.mesh(self.setup, within, self.operation.instance)
 
+    def surface(self) -> Item:
+        within = self.operation.params.mesh_within_mm()
+        return Item(
+            [self._part(), within], lambda: self.geometry.exact_part(self.setup, within, self.operation.instance)
+        )
+
     def shadow(self) -> Item:
         return Item(self.mesh().key, lambda: self.geometry.shadow(self.setup, self._mesh(), self.operation.instance))
 

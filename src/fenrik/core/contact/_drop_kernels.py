@@ -51,9 +51,10 @@ def _reach(cx, cy, cz, cos_alpha, profile, big, out):
 
 @kernel
 def make_facets(vertices, triangles, normals, profile):
-    """Facets that look upwards, shifted to where the axis stands: (n, 9) x0 y0 x1 y1 x2 y2 A B C."""
+    """Facets that look upwards, shifted to where the axis stands: (n, 9) x0 y0 x1 y1 x2 y2 A B C; boxes; triangles."""
     rows = np.empty((len(triangles), 9))
     boxes = np.empty((len(triangles), 4))
+    kept = np.empty(len(triangles), np.int32)
     n = 0
     for t in range(len(triangles)):
         nx, ny, nz = normals[t]
@@ -76,16 +77,18 @@ def make_facets(vertices, triangles, normals, profile):
         box = boxes[n]
         box[0], box[1] = min(r[0], r[2], r[4]), min(r[1], r[3], r[5])
         box[2], box[3] = max(r[0], r[2], r[4]), max(r[1], r[3], r[5])
+        kept[n] = t
         n += 1
-    return rows[:n].copy(), boxes[:n].copy()
+    return rows[:n].copy(), boxes[:n].copy(), kept[:n].copy()
 
 
 @kernel
 def make_edges(vertices, triangles, normals, pairs, owners, profile):
-    """Convex and open edges: (n, 7) x y ux uy length z slope; and the bounds of their shifts (n, 4)."""
+    """Convex and open edges: (n, 7) x y ux uy length z slope; the bounds of their shifts (n, 4); which they are."""
     big = profile[profile.shape[0] - 1, 1]
     rows = np.empty((len(pairs), 7))
     boxes = np.empty((len(pairs), 4))
+    kept = np.empty(len(pairs), np.int32)
     out = np.empty(4)
     n = 0
     for k in range(len(pairs)):
@@ -117,16 +120,18 @@ def make_edges(vertices, triangles, normals, pairs, owners, profile):
         r[0], r[1], r[2], r[3], r[4] = p[0], p[1], dx / length, dy / length, length
         r[5], r[6] = p[2], dz / length
         boxes[n] = out
+        kept[n] = k
         n += 1
-    return rows[:n].copy(), boxes[:n].copy()
+    return rows[:n].copy(), boxes[:n].copy(), kept[:n].copy()
 
 
 @kernel
 def make_vertices(vertices, normals, start, owner, rim, profile):
-    """Vertices that a tool can touch from above: (n, 3), and the bounds of their shifts (n, 4)."""
+    """Vertices that a tool can touch from above: (n, 3), the bounds of their shifts (n, 4), which they are."""
     big = profile[profile.shape[0] - 1, 1]
     rows = np.empty((len(vertices), 3))
     boxes = np.empty((len(vertices), 4))
+    kept = np.empty(len(vertices), np.int32)
     out = np.empty(4)
     n = 0
     for v in range(len(vertices)):
@@ -153,8 +158,9 @@ def make_vertices(vertices, normals, start, owner, rim, profile):
                 _reach(mx, my, mz, widest, profile, big, out)
         rows[n] = vertices[v]
         boxes[n] = out
+        kept[n] = v
         n += 1
-    return rows[:n].copy(), boxes[:n].copy()
+    return rows[:n].copy(), boxes[:n].copy(), kept[:n].copy()
 
 
 @leaf(inline="always")
@@ -259,33 +265,45 @@ def _facet_height(f, n, x, y):
     return f[n, 6] * x + f[n, 7] * y + f[n, 8]
 
 
+@leaf(inline="always")
+def element_tip(code, x, y, facets, edges, points, profile, big):
+    """Tip height that one element asks for over a place; −inf where it asks for none."""
+    nf, ne = len(facets), len(edges)
+    tip = -np.inf
+    if code < nf:
+        tip = _facet_height(facets, code, x, y)
+    elif code < nf + ne:
+        e = code - nf
+        dx, dy = x - edges[e, 0], y - edges[e, 1]
+        across = dx * edges[e, 3] - dy * edges[e, 2]
+        if abs(across) <= big:
+            along = dx * edges[e, 2] + dy * edges[e, 3]
+            low, _ = lowest_along(profile, across * across, -edges[e, 6], -along, edges[e, 4] - along)
+            tip = edges[e, 5] + edges[e, 6] * along - low
+    else:
+        v = code - nf - ne
+        d2 = (x - points[v, 0]) ** 2 + (y - points[v, 1]) ** 2
+        if d2 <= big * big:
+            tip = points[v, 2] - height(profile, min(np.sqrt(d2), big))
+    return tip
+
+
+@leaf(inline="always")
+def cell_of(x, y, origin, cell, nx, ny):
+    """Number of the cell of a place; −1 outside."""
+    i, j = int(np.floor((x - origin[0]) / cell)), int(np.floor((y - origin[1]) / cell))
+    return -1 if i < 0 or j < 0 or i >= nx or j >= ny else i * ny + j
+
+
 @leaf
 def query_one(x, y, facets, edges, points, start, items, origin, cell, nx, ny, profile):
     """Tip height over one place."""
-    i, j = int(np.floor((x - origin[0]) / cell)), int(np.floor((y - origin[1]) / cell))
-    if i < 0 or j < 0 or i >= nx or j >= ny:
-        return -np.inf
-    nf, ne = len(facets), len(edges)
-    big = profile[profile.shape[0] - 1, 1]
+    slot = cell_of(x, y, origin, cell, nx, ny)
     best = -np.inf
-    for k in range(start[i * ny + j], start[i * ny + j + 1]):
-        code = items[k]
-        if code < nf:
-            best = max(best, _facet_height(facets, code, x, y))
-        elif code < nf + ne:
-            e = code - nf
-            dx, dy = x - edges[e, 0], y - edges[e, 1]
-            across = dx * edges[e, 3] - dy * edges[e, 2]
-            if abs(across) > big:
-                continue
-            along = dx * edges[e, 2] + dy * edges[e, 3]
-            low, _ = lowest_along(profile, across * across, -edges[e, 6], -along, edges[e, 4] - along)
-            best = max(best, edges[e, 5] + edges[e, 6] * along - low)
-        else:
-            v = code - nf - ne
-            d2 = (x - points[v, 0]) ** 2 + (y - points[v, 1]) ** 2
-            if d2 <= big * big:
-                best = max(best, points[v, 2] - height(profile, min(np.sqrt(d2), big)))
+    if slot >= 0:
+        big = profile[profile.shape[0] - 1, 1]
+        for k in range(start[slot], start[slot + 1]):
+            best = max(best, element_tip(items[k], x, y, facets, edges, points, profile, big))
     return best
 
 

@@ -23,12 +23,18 @@ from fenrik.core.tools.underside import Underside, underside_of
 
 @dataclass(frozen=True)
 class DropIndex:
-    """A part made ready for one profile; build it with `DropIndex.build`."""
+    """A part made ready for one profile; build it with `DropIndex.build`.
+
+    Attributes:
+        facets, edges, vertices: what the tool can touch. start, items: which of them matter for each cell.
+        owners: (n, 2) the triangles at each of them, facets first; −1 where there is none, or no one face.
+    """
 
     underside: Underside
     facets: Points
     edges: Points
     vertices: Points
+    owners: NDArray[np.int32]
     start: NDArray[np.int64]
     items: NDArray[np.int32]
     origin: Points
@@ -52,10 +58,10 @@ class DropIndex:
         triangles = np.ascontiguousarray(mesh.triangles, dtype=np.int32)
         vertices = np.ascontiguousarray(mesh.vertices, dtype=np.float64)
         normals = _unit_normals(vertices, triangles)
-        facets, facet_box = kernels.make_facets(vertices, triangles, normals, underside.elements)
+        facets, facet_box, facet_of = kernels.make_facets(vertices, triangles, normals, underside.elements)
         pairs, owners = _edge_table(triangles)
-        edges, edge_box = kernels.make_edges(vertices, triangles, normals, pairs, owners, underside.elements)
-        points, point_box = _vertex_elements(vertices, triangles, normals, pairs, owners, underside)
+        edges, edge_box, edge_of = kernels.make_edges(vertices, triangles, normals, pairs, owners, underside.elements)
+        points, point_box, point_of = _vertex_elements(vertices, triangles, normals, pairs, owners, underside)
         far_end = edges[:, :2] + edges[:, 2:4] * edges[:, 4:5]
         boxes = np.concatenate(
             [
@@ -66,14 +72,23 @@ class DropIndex:
         )
         if len(boxes) == 0:
             return cls(
-                underside, facets, edges, points, np.zeros(2, np.int64), np.zeros(0, np.int32), np.zeros(2), 1.0, (1, 1)
-            )
+                underside, facets, edges, points, np.zeros((0, 2), np.int32), np.zeros(2, np.int64),
+                np.zeros(0, np.int32), np.zeros(2), 1.0, (1, 1),
+            )  # fmt: skip
         low = boxes[:, :2].min(axis=0) - 1e-6
         high = boxes[:, 2:].max(axis=0) + 1e-6
         cell = float(np.sqrt(np.prod(high - low) / min(max(len(boxes) / 3, 16), 400_000)))
         shape = (int((high[0] - low[0]) / cell) + 1, int((high[1] - low[1]) / cell) + 1)
         start, items = kernels.fill_cells(facets, edges, points, edge_box, point_box, low, cell, shape[0], shape[1])
-        return cls(underside, facets, edges, points, start, items, low, cell, shape)
+        ends = np.maximum(owners[edge_of], -1)
+        at = np.concatenate(
+            [
+                np.column_stack([facet_of, np.full(len(facet_of), -1)]),
+                np.where(ends.min(axis=1, keepdims=True) < 0, -1, ends),
+                _one_face(mesh)[point_of],
+            ]
+        )
+        return cls(underside, facets, edges, points, at.astype(np.int32), start, items, low, cell, shape)
 
 
 def tip_heights(index: DropIndex, xy: Points) -> Points:
@@ -113,6 +128,15 @@ def _unit_normals(vertices: Points, triangles: NDArray[np.int32]) -> Points:
     return np.ascontiguousarray(cross / np.maximum(np.linalg.norm(cross, axis=1), 1e-300)[:, None])
 
 
+def _one_face(mesh: Mesh) -> NDArray[np.int32]:
+    """A triangle at each vertex, (n, 2) with −1; −1 where triangles of different faces meet."""
+    found, low, high = (np.full(len(mesh.vertices), fill, np.int32) for fill in (-1, 2**31 - 1, -1))
+    found[mesh.triangles] = np.arange(len(mesh.triangles), dtype=np.int32)[:, None]
+    np.minimum.at(low, mesh.triangles, mesh.face_ids[:, None])
+    np.maximum.at(high, mesh.triangles, mesh.face_ids[:, None])
+    return np.column_stack([np.where(low == high, found, -1), np.full(len(found), -1, np.int32)])
+
+
 def _edge_table(triangles: NDArray[np.int32]) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
     """Each edge once with its two triangles; −1 where open, −2 where more than two meet."""
     ends = np.sort(np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]), axis=1)
@@ -137,7 +161,7 @@ def _vertex_elements(
     pairs: NDArray[np.int32],
     owners: NDArray[np.int32],
     underside: Underside,
-) -> tuple[Points, Points]:
+) -> tuple[Points, Points, NDArray[np.int32]]:
     order = np.argsort(triangles.ravel(), kind="stable")
     owner = (order // 3).astype(np.int32)
     count = np.bincount(triangles.ravel(), minlength=len(vertices))

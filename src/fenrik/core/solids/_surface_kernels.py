@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numba import prange
 
-from fenrik.core.kernels import kernel
+from fenrik.core.kernels import kernel, leaf
 
 PLANE, CYLINDER, CONE, SPHERE, TORUS, SPLINE, UNKNOWN = 0, 1, 2, 3, 4, 5, 6
 NEWTON_STEPS = 24
@@ -337,3 +337,76 @@ def over_parameters(grid, poles, knots, parameters, points, places, off):
             whole += (points[i, k] - out[0, k]) ** 2
             places[i, k] = out[0, k]
         off[i] = abs(along) / np.sqrt(size) if size > 1e-24 else np.sqrt(whole)
+
+
+@leaf
+def start_on(kinds, bases, axes, sizes, face, p, uv):
+    """Parameters of a place near a face that is no B-spline, for `surface_at`; (2,) into uv. Gives how its axes turn.
+
+    A sphere is taken about the axis that the place is farthest from: its poles are out of the way.
+    """
+    turn = 0
+    if kinds[face] == SPHERE:
+        least = np.inf
+        for k in range(3):
+            along = 0.0
+            for c in range(3):
+                along += axes[face, k, c] * (p[c] - bases[face, c])
+            if abs(along) < least:
+                least, turn = abs(along), (k + 1) % 3
+    lx = ly = lz = 0.0
+    for c in range(3):
+        r = p[c] - bases[face, c]
+        lx += axes[face, turn, c] * r
+        ly += axes[face, (turn + 1) % 3, c] * r
+        lz += axes[face, (turn + 2) % 3, c] * r
+    across = np.sqrt(lx * lx + ly * ly)
+    uv[0], uv[1] = np.arctan2(ly, lx), lz
+    if kinds[face] == PLANE:
+        uv[0], uv[1] = lx, ly
+    elif kinds[face] == CONE:
+        uv[1] = (across - sizes[face, 0]) * np.sin(sizes[face, 1]) + lz * np.cos(sizes[face, 1])
+    elif kinds[face] == SPHERE:
+        uv[1] = np.arctan2(lz, across)
+    elif kinds[face] == TORUS:
+        uv[1] = np.arctan2(lz, across - sizes[face, 0])
+    return turn
+
+
+@leaf
+def _profile_at(kind, major, minor, v, out):
+    """What a surface turns about its axis: distance from it and two derivatives in row 6, height along it in row 7."""
+    if kind == CYLINDER:
+        away, rise = (major, 0.0, 0.0), (v, 1.0, 0.0)
+    elif kind == CONE:
+        s, c = np.sin(minor), np.cos(minor)
+        away, rise = (major + v * s, s, 0.0), (v * c, c, 0.0)
+    else:
+        r = major if kind == SPHERE else minor
+        s, c = r * np.sin(v), r * np.cos(v)
+        away, rise = (c + (0.0 if kind == SPHERE else major), -s, -c), (s, c, -s)
+    for k in range(3):
+        out[6, k], out[7, k] = away[k], rise[k]
+
+
+@leaf
+def turned_at(kinds, bases, axes, sizes, face, turn, u, v, out):
+    """Point and derivatives of a plane, quadric or torus: out rows S, Su, Sv, Suu, Suv, Svv, each of 3; out has 8 rows.
+
+    Args:
+        turn: what `start_on` gave.
+    """
+    if kinds[face] == PLANE:
+        for c in range(3):
+            x, y = axes[face, 0, c], axes[face, 1, c]
+            out[0, c], out[1, c], out[2, c] = bases[face, c] + u * x + v * y, x, y
+            out[3, c] = out[4, c] = out[5, c] = 0.0
+        return
+    su, cu = np.sin(u), np.cos(u)
+    _profile_at(kinds[face], sizes[face, 0], sizes[face, 1], v, out)
+    for c in range(3):
+        x, y, z = axes[face, turn, c], axes[face, (turn + 1) % 3, c], axes[face, (turn + 2) % 3, c]
+        away, round_ = cu * x + su * y, cu * y - su * x
+        out[0, c] = bases[face, c] + out[6, 0] * away + out[7, 0] * z
+        out[1, c], out[2, c] = out[6, 0] * round_, out[6, 1] * away + out[7, 1] * z
+        out[3, c], out[4, c], out[5, c] = -out[6, 0] * away, out[6, 1] * round_, out[6, 2] * away + out[7, 2] * z

@@ -14,7 +14,7 @@ from typing import Any, Literal
 import numpy as np
 from shapely.geometry.base import BaseGeometry
 
-from fenrik.core.contact import DropIndex
+from fenrik.core.contact import DropIndex, Surface
 from fenrik.core.frames import Frame, Points
 from fenrik.core.progress import Progress, silent
 from fenrik.core.regions import Rings, Shadow
@@ -29,8 +29,8 @@ OBSTACLE_CLEARANCE_MM = 0.5
 """How far the cutter keeps from fixtures and other copies; more than the tolerance of a path."""
 
 Need = Literal[
-    "stock", "cutter", "tool", "feeds", "rpm", "safe", "zero", "mesh", "part_box", "solid", "shadow", "obstacles",
-    "targets", "region", "keep_out", "stay_in",
+    "stock", "cutter", "tool", "feeds", "rpm", "safe", "zero", "mesh", "part_box", "solid", "surface", "shadow",
+    "obstacles", "targets", "region", "keep_out", "stay_in",
 ]  # fmt: skip
 """Items that there are."""
 
@@ -197,6 +197,16 @@ class Given:
         """The part and the obstacles made ready for this cutter grown by an allowance."""
         mesh = self.mesh if self.obstacles is None else join_meshes([self.mesh, self.grown_obstacles])
         return DropIndex.build(mesh, cutting_profile(self.cutter), allowance_mm)
+
+    def surface(self, allowance_mm: float) -> Surface:
+        """The same with the exact faces of the part."""
+        mesh, faces = self._of("surface")
+        if self.obstacles is not None:
+            around = self.grown_obstacles
+            flat = None if mesh.parameters is None else np.zeros((len(around.triangles), 3, 2), np.float32)
+            nobody = np.full(len(around.triangles), -1, np.int32)
+            mesh = join_meshes([mesh, replace(around, face_ids=nobody, parameters=flat)])
+        return Surface.build(mesh, faces, cutting_profile(self.cutter), allowance_mm)
 
     @cached_property
     def grown_obstacles(self) -> Mesh:

@@ -18,7 +18,7 @@ from shapely import affinity
 from shapely.geometry import LineString
 from shapely.geometry.base import BaseGeometry
 
-from fenrik.core.contact import DropIndex, tip_heights
+from fenrik.core.contact import DropIndex, Surface, tip_heights
 from fenrik.core.contact.region import part_outline
 from fenrik.core.cutting.speeds import scallop_stepover
 from fenrik.core.findings import Unreached
@@ -161,7 +161,7 @@ def parallel_finishing(given: Given, params: ParallelFinishing) -> Outcome:
         "Use a larger stepover.",
         stepover,
     )
-    index = given.drop_index(params.allowance_mm)
+    surface = given.surface(params.allowance_mm)
     lift = params.floor_allowance_mm
     turn = np.deg2rad(params.direction_deg)
     to_part = np.array([[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]])
@@ -172,13 +172,13 @@ def parallel_finishing(given: Given, params: ParallelFinishing) -> Outcome:
         return (starts[number] + direction[number] * along[:, None]) @ to_part
 
     def heights(number: np.ndarray, along: Points) -> Points:
-        return _clamped(index, places(number, along), floor) + lift
+        return _clamped(surface, places(number, along), floor) + lift
 
     passes = _sample(length, spacing, heights, params.tolerance_mm * SAMPLING_SHARE, part_of(given.progress, 0.1, 0.8))
     lines = _thin(passes, len(starts), params.tolerance_mm * THINNING_SHARE)
     curves = [np.column_stack([places(np.full(len(line), k), line[:, 0]), line[:, 1]]) for k, line in enumerate(lines)]
     given.progress(0.9, "linking passes")
-    path = _link(given, params, curves, starts[:, 1], stepover, index, region, floor, lift)
+    path = _link(given, params, curves, starts[:, 1], stepover, surface, region, floor, lift)
     return Outcome(path, _held_back(given, params.allowance_mm, curves, stepover, lift))
 
 
@@ -271,8 +271,8 @@ def _scan_lines(region: BaseGeometry, stepover: float) -> tuple[Points, Points]:
     return np.array(starts).reshape(-1, 2), np.array(ends).reshape(-1, 2)
 
 
-def _clamped(index: DropIndex, xy: Points, floor: float) -> Points:
-    z = tip_heights(index, xy)
+def _clamped(surface: Surface, xy: Points, floor: float) -> Points:
+    z, _ = surface.tips(xy)
     return np.where(np.isfinite(z), np.maximum(z, floor), floor)
 
 
@@ -330,7 +330,7 @@ def _link(
     curves: list[Points],
     rows: Points,
     stepover: float,
-    index: DropIndex,
+    surface: Surface,
     region: BaseGeometry,
     floor: float,
     lift: float,
@@ -357,7 +357,7 @@ def _link(
         if following is not None and place is not None:
             current, ahead = following
             curve = curves[current] if ahead else curves[current][::-1]
-            bridge = _bridge(place, curve[0], index, fence, floor, lift, params.tolerance_mm, radius)
+            bridge = _bridge(place, curve[0], surface, fence, floor, lift, params.tolerance_mm, radius)
             if bridge is not None:
                 builder.link(bridge)
                 linked = True
@@ -395,7 +395,7 @@ def _neighbour(
 def _bridge(
     start: Points,
     end: Points,
-    index: DropIndex,
+    surface: Surface,
     fence: BaseGeometry,
     floor: float,
     lift: float,
@@ -409,7 +409,7 @@ def _bridge(
     direction = (end[:2] - start[:2]) / max(gap, 1e-12)
 
     def heights(_number: np.ndarray, along: Points) -> Points:
-        return _clamped(index, start[:2] + direction * along[:, None], floor) + lift
+        return _clamped(surface, start[:2] + direction * along[:, None], floor) + lift
 
     passes = _sample(
         np.array([gap]), min(radius / 4, max(gap / 4, 0.01)), heights, tolerance * SAMPLING_SHARE, lambda _f, _w: None
@@ -423,7 +423,7 @@ STRATEGY = Strategy(
     run=parallel_finishing,
     version=5,
     group="Free shapes",
-    needs=(*ON_SURFACE, "region"),
+    needs=(*ON_SURFACE, "surface", "region"),
     cutters=(*mills("ball", "bull-nose"), "lollipop"),
     stage=4,
     everywhere=True,
