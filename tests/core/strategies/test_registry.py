@@ -24,3 +24,13 @@ def test_a_thread_goes_as_deep_into_the_model_as_its_pitch_asks(strategy):
     tap = TypeAdapter(Cutter).validate_python({"kind": "tap", "diameter_mm": 6, "flute_length_mm": 20, "pitch_mm": 1.0})
     depth = STRATEGIES[strategy].meant_depth_mm(None, tap)
     assert 0.6134 <= depth < 0.7
+
+
+@pytest.mark.parametrize("name", list(STRATEGIES))
+def test_what_forms_fold_away_are_parameters_that_need_no_answer(name):
+    """A folded field that had to be filled in would be one that nobody sees is missing."""
+    params = STRATEGIES[name].params
+    folded = params.model_json_schema()["folded"]
+    assert {"tolerance_mm", "floor_allowance_mm"} <= set(folded) <= set(params.model_fields)
+    assert len(set(folded)) < len(params.model_fields)
+    assert not any(params.model_fields[field].is_required() for field in folded)

@@ -33,6 +33,7 @@ export type ModelSchema = {
   cutters?: string[];
   fresh?: Record<string, unknown>;
   of_diameter?: Record<string, number>;
+  folded?: string[];
 };
 
 /** The schema of the job document; an open job waits for it, so that no form grows under the pointer. */

@@ -185,7 +185,7 @@ def _left_through(ax, ay, az, begins, swept, bands, first, last, chain):
     if band < 0:
         return np.inf, 0.0, 0.0, 1.0
     t *= side
-    x, y, z = surface_normal(bands, band, what, ax + t * wx - way * dx, ay + t * wy, az + t * wz - way * dz)
+    x, y, z = surface_normal(bands, band, what, ax + t * wx - way * dx, ay + t * wy, az + t * wz - way * dz, dx, dz)
     return t, x, y, z
 
 

@@ -20,6 +20,7 @@ from fenrik.core.kernels import leaf
 SMOOTH, LOWER, UPPER = 0, 1, 2
 NONE = -1
 EDGE = 1e-9
+RIM = 1e-7
 FLAT = 1e-12
 
 
@@ -269,11 +270,21 @@ def furthest(bands, first, last, ax, ay, az, wx, wy, wz, dx, dz):
 
 
 @leaf
-def surface_normal(bands, b, what, x, y, z):
-    """Outward normal (not of unit length) of a body where a place of its frame lies on the surface of a band."""
-    if what != SMOOTH:
-        return 0.0, 0.0, -1.0 if what == LOWER else 1.0
+def surface_normal(bands, b, what, x, y, z, dx, dz):
+    """Outward normal (not of unit length) of what a body sweeps where a place of its frame lies on a band's surface.
+
+    On the rim of a plane between bands the surface is what the rim leaves behind it: it holds the rim and the way.
+    """
     r = np.sqrt(x * x + y * y)
+    if what != SMOOTH:
+        out = -1.0 if what == LOWER else 1.0
+        rim = bands[b, 2] if what == LOWER else bands[b, 3]
+        nx, ny, nz = x * dz, y * dz, -x * dx
+        size = np.sqrt(nx * nx + ny * ny + nz * nz)
+        if r < rim - RIM or size < RIM * max(r, 1.0):
+            return 0.0, 0.0, out
+        turn = 1.0 if nx * x + ny * y + out * nz > 0.0 else -1.0
+        return turn * nx, turn * ny, turn * nz
     if bands[b, 4] == 1.0:
         lean, rise = max(r - bands[b, 5], 0.0), z - bands[b, 6]
     else:

@@ -8,7 +8,7 @@ equals them.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 import shapely
@@ -34,6 +34,13 @@ LEVEL_MM = 1e-3
 
 class BackBoring(TargetParams):
     """Counterbores on the far side, bored upwards through the hole."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = (
+        "gap_below_mm",
+        "gap_beside_mm",
+        "start_gap_mm",
+        "order",
+    )
 
     strategy: Literal["back boring"] = "back boring"
     uses = "holes"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -25,6 +25,11 @@ LEAST_RADIUS_MM = 0.02
 
 class BoreMilling(MillingParams):
     """Mills holes round."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = (
+        "finish_turns",
+        "order",
+    )
 
     strategy: Literal["bore milling"] = "bore milling"
     uses = "holes"

@@ -66,7 +66,15 @@ class Anchors:
 
 
 class CommonParams(BaseModel):
-    """Fields of every milling operation."""
+    """Fields of every milling operation.
+
+    Each class of parameters names in `FOLDED` those of its own that forms show only when asked.
+    """
+
+    FOLDED: ClassVar[tuple[str, ...]] = (
+        "floor_allowance_mm",
+        "tolerance_mm",
+    )
 
     model_config = ConfigDict(extra="forbid")
     declared: ClassVar[dict[str, Any]] = {}

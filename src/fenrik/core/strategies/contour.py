@@ -7,7 +7,7 @@ round corners. What another wall of the part, a fixture or a copy makes impossib
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 import shapely
@@ -44,6 +44,17 @@ STRAIGHT_MM = 1.0
 
 class Contour(MillingParams, LeadParams):
     """Follows walls, edges or curves."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = (
+        "repeats",
+        "corners",
+        "start",
+        "start_x_mm",
+        "start_y_mm",
+        "tabs",
+        "tab_length_mm",
+        "tab_height_mm",
+    )
 
     strategy: Literal["contour"] = "contour"
     uses = "chains"

@@ -104,6 +104,11 @@ class Strategy:
         """Hash of the kernels that it can run; with the version it stands for its code in keys."""
         return kernels_behind(self.params.__module__)
 
+    @property
+    def folded(self) -> list[str]:
+        """Parameters that forms show only when asked: what `FOLDED` of each class of parameters names."""
+        return [name for c in self.params.__mro__ for name in vars(c).get("FOLDED", ())]
+
     def says(self) -> dict[str, Any]:
         """What forms and menus are told, in the schema of its parameters."""
         return {
@@ -112,4 +117,5 @@ class Strategy:
             "cutters": list(self.cutters),
             "fresh": dict(self.fresh),
             "of_diameter": dict(self.of_diameter),
+            "folded": self.folded,
         }

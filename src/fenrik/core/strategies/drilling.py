@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -47,6 +47,14 @@ FIT_MM = 0.02
 
 class Drilling(TargetParams):
     """Holes along the tool's axis."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = (
+        "added_mm",
+        "next_peck_percent",
+        "least_peck_mm",
+        "start_gap_mm",
+        "order",
+    )
 
     strategy: Literal["drilling"] = "drilling"
     uses = "holes"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 import shapely
@@ -28,6 +28,11 @@ CLEAR_MM = 2.0
 
 class Facing(TargetParams):
     """Makes the top flat."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = (
+        "direction_deg",
+        "bottom_from",
+    )
 
     strategy: Literal["facing"] = "facing"
     uses = "areas"

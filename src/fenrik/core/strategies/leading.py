@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 import shapely
@@ -20,6 +20,12 @@ LEAST_CORNER = np.deg2rad(10)
 
 class LeadParams(BaseModel):
     """How a pass is entered and left."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = (
+        "lead_percent",
+        "lead_deg",
+        "overlap_mm",
+    )
 
     model_config = ConfigDict(extra="forbid")
     lead: Literal["arc", "line", "none"] = Field(default="arc", title="Entry and exit")

@@ -11,7 +11,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Literal, Self
+from typing import ClassVar, Literal, Self
 
 import numpy as np
 import shapely
@@ -55,6 +55,14 @@ THINNING_SHARE = 0.2
 
 class LevelRoughing(CommonParams, DescentParams):
     """Clears stock down to the part in levels."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = (
+        "top_mm",
+        "bottom_mm",
+        "flat_levels",
+        "milling",
+        "entry",
+    )
 
     strategy: Literal["level roughing"] = "level roughing"
     stepdown_mm: float = Field(

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 import numpy as np
 import shapely
@@ -72,6 +72,11 @@ class SketchBoundary(BaseModel):
 
 class ParallelFinishing(CommonParams):
     """Straight passes over the part's surface."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = (
+        "direction_deg",
+        "overlap_mm",
+    )
 
     strategy: Literal["parallel finishing"] = "parallel finishing"
     stepover_mm: float | None = Field(

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 import shapely
@@ -72,6 +72,13 @@ SWEPT_SHARE = 0.55
 
 class PocketClearing(MillingParams, EntryParams):
     """Clears pockets, slots and open steps down to their floors."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = (
+        "full_width",
+        "direction_deg",
+        "corner_mm",
+        "order",
+    )
 
     strategy: Literal["pocket clearing"] = "pocket clearing"
     uses = "areas"

@@ -53,6 +53,13 @@ def _without_idle(schema: dict[str, Any], model: type[Any]) -> None:
 class TargetParams(CommonParams):
     """An operation on picked geometry."""
 
+    FOLDED: ClassVar[tuple[str, ...]] = (
+        "top_from",
+        "top_mm",
+        "bottom_from",
+        "bottom_mm",
+    )
+
     model_config = ConfigDict(json_schema_extra=_without_idle)
     uses: ClassVar[Literal["chains", "areas", "holes"]] = "chains"
     heights: ClassVar[tuple[str, ...]] = ("top", "bottom")
@@ -151,6 +158,8 @@ class TargetParams(CommonParams):
 
 class MillingParams(TargetParams):
     """A milling operation on picked geometry."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = ("milling",)
 
     stepdown_mm: float | None = Field(
         default=None,

@@ -8,7 +8,7 @@ keeps climbing by the lead. An internal right-hand thread from the bottom up is 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -31,6 +31,16 @@ TAPER_STEP_DEG = 3.0
 
 class ThreadMilling(TargetParams):
     """Cuts threads by circling."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = (
+        "hand",
+        "milling",
+        "repeats",
+        "wear_mm",
+        "run_out_mm",
+        "taper_ratio",
+        "order",
+    )
 
     strategy: Literal["thread milling"] = "thread milling"
     uses = "holes"

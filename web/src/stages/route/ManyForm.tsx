@@ -2,7 +2,7 @@ import { Button, Group, Text } from "@mantine/core";
 import { SchemaForm, useKinds } from "../../forms/SchemaForm";
 import type { Fields, Operation } from "../../job/document";
 import { useJob } from "../../job/useJob";
-import { APART, FOLDED } from "./folded";
+import { APART } from "./apart";
 
 /** One value for many rows. */
 export function ManyForm({ operations }: { operations: Operation[] }) {
@@ -55,7 +55,7 @@ export function ManyForm({ operations }: { operations: Operation[] }) {
       <SchemaForm
         schema={schema}
         skip={skip}
-        folded={FOLDED}
+        folded={schema?.folded}
         value={operations[0].params}
         onChange={(f, v) =>
           job.edit(

@@ -7,7 +7,7 @@ import { useJob } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { BoundaryPicker } from "./BoundaryPicker";
 import { CopiesForm } from "./CopiesForm";
-import { APART, FOLDED } from "./folded";
+import { APART } from "./apart";
 import { RouteGeometry } from "./RouteGeometry";
 import { Unreached } from "./Unreached";
 
@@ -114,7 +114,7 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
           schema={schema}
           value={o.params}
           skip={[...APART, ...("scallop_mm" in p ? [byScallop ? "stepover_mm" : "scallop_mm"] : [])]}
-          folded={FOLDED}
+          folded={schema?.folded}
           onChange={change}
         />
       </fieldset>

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 import shapely
@@ -29,6 +29,11 @@ MOST_LAPS = 10_000
 class DescentParams(BaseModel):
     """How steep and how wide the tool goes down."""
 
+    FOLDED: ClassVar[tuple[str, ...]] = (
+        "ramp_deg",
+        "helix_percent",
+    )
+
     model_config = ConfigDict(extra="forbid")
     ramp_deg: float = Field(default=2.0, gt=0, le=45, title="Ramp angle", json_schema_extra={"unit": "deg"})
     helix_percent: float = Field(
@@ -43,6 +48,8 @@ class DescentParams(BaseModel):
 
 class EntryParams(DescentParams):
     """How the tool goes down where there is no cleared ground to start in."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = ("entry",)
 
     entry: Literal["helix", "ramp", "plunge"] = Field(
         default="helix", title="Entry", description="Where no side is open and no hole wide enough to start in"
