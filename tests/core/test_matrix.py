@@ -38,8 +38,9 @@ CUTTERS = {
 }
 
 
-CELL_MM = 0.47
-"""Puts no ray into the plane of a chamfer: one that lies in it may be cut or not, as the order of motions has it."""
+CELL_MM = 0.4703
+"""Puts no ray into the plane of a chamfer, nor on a whole micrometre, to which a program rounds: one that lies in the
+tool's own surface may be cut or not."""
 
 
 def block():
@@ -65,8 +66,6 @@ PARAMS = {
 
 PARAMS_WITH = {
     ("drilling", "tap"): {"cycle": "tap", "depth_mm": 12},
-    # Its flank leans outwards: it needs room beside an upright wall.
-    ("contour", "tapered"): {"allowance_mm": 1.0},
 }
 
 

@@ -80,6 +80,22 @@ def test_a_contour_round_a_block_is_four_lines_and_four_quarter_arcs():
     assert summary["findings"] == []
 
 
+def test_a_tapered_mill_keeps_off_an_upright_wall_by_its_width_at_the_top():
+    """Flank of a cone tangent to its corner radius: r(z) = R − c + (c + sin t·(z − c)) / cos t, 3 mm over the tip."""
+    cutter = {"kind": "tapered", "diameter_mm": 6, "corner_radius_mm": 1, "taper_deg": 3, "flute_length_mm": 14}
+    params = {"strategy": "contour", "lead": "none", "bottom_from": "part top", "bottom_mm": -3}
+    build = one(box(0, 0, 0, 60, 40, 20), params, cutter, lambda b: [{"kind": "outline"}])
+    outcome = run(build)
+    t = math.radians(3)
+    wide = 3 - 1 + (1 + math.sin(t) * (3 - 1)) / math.cos(t)
+    cutting = outcome.toolpath.point[outcome.toolpath.kind == Kind.CUT]
+    assert cutting[:, 0].max() == pytest.approx(60 + wide, abs=1e-4)
+    (left,) = outcome.unreached
+    assert f"{wide - 3:.2f} mm stay at the foot" in left.reason
+    summary, _ = proof(build)
+    assert not [f for f in summary["findings"] if f["kind"] == "gouge"]
+
+
 def test_the_wall_of_a_pocket_is_followed_inside_with_arcs_in_and_out():
     shape = cut(box(0, 0, 0, 80, 60, 20), round_upright_edges(box(15, 12, 14, 50, 36, 6), 6))
     build = one(shape, {"strategy": "contour"}, flat(8), lambda b: faces(b, floor_at(14.0)))

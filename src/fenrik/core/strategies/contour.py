@@ -203,6 +203,13 @@ def _cut_chain(builder: PathBuilder, place: Workplace, params: Contour, chain: C
     top = max(top, bottom)
     levels = depth_levels(top, bottom, None if params.ramp else params.stepdown_mm)
     stages = _stages(place, chain, levels)
+    if chain.fillet_mm <= 0 and stages[0][1] > place.radius + TOUCH_MM and side != "on":
+        place.skip(
+            chain.label,
+            f"the tool widens upwards: {stages[0][1] - place.radius:.2f} mm stay at the foot of an upright wall.",
+            chain.place,
+            "Use a tool with upright sides for the last pass.",
+        )
     for k in reversed(range(1 if side == "on" else params.side_passes)):
         for depths, reach in stages[-1:] if k == 0 and params.finish_at_once else stages:
             distance = reach + params.allowance_mm + k * params.side_step_mm + (k > 0) * params.finish_mm
@@ -227,7 +234,7 @@ def _stages(place: Workplace, chain: Chain, levels: list[float]) -> list[tuple[l
     """Levels that are cut at one distance from the chain, and that distance: all of them where a wall stands on it; one
     by one where a fillet rises from it."""
     if chain.fillet_mm <= 0:
-        return [(levels, place.radius)]
+        return [(levels, place.reach_beside_walls(levels[-1]))]
     return [([z], reach_beside(place.end, place.radius, chain.fillet_mm, z - chain.level)) for z in levels]
 
 

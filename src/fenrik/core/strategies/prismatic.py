@@ -252,6 +252,12 @@ class Workplace:
         """The underside of a tool whose end is slimmer than the tool; None where it is flat."""
         return rounded_end(self.given.cutter)
 
+    def reach_beside_walls(self, level_mm: float) -> float:
+        """How far the axis stays from an upright wall: as wide as the tool is up to the top of the part."""
+        if self.end is None or level_mm >= self.part_heights[1]:
+            return self.radius
+        return max(self.radius, radius_at(self.end.elements, self.part_heights[1] - level_mm))
+
     @cached_property
     def fenced(self) -> Rings:
         """Where keep-outs and boundaries forbid the tool's axis to be, at any height."""
