@@ -1,5 +1,7 @@
 """What strategies are given: what they named and nothing else, made only when it is looked at."""
 
+import gc
+import weakref
 from typing import ClassVar
 
 import pytest
@@ -81,3 +83,34 @@ def test_speed_counts_only_where_a_path_depends_on_it():
     assert faster.path_key(faster.job.operations[0]) == build.path_key(row)
     assert "rpm" in STRATEGIES["drilling"].needs
     assert "rpm" not in given_of(build, row, Item("", lambda: None)).key
+
+
+def two_rows():
+    return job_for(test_matrix.block(), [(1, {"strategy": "facing"}), (1, {"strategy": "facing"})], {1: flat(12)})
+
+
+def test_a_build_goes_with_its_last_user_and_leaves_no_circles():
+    """What holds itself in circles waits for a collection, which stops the server for as long as all of it is large."""
+    build = two_rows()
+    made = build.with_job(build.job.model_copy(update={"name": "another"}))
+    for operation in made.job.operations:
+        assert made.path_key(operation) == build.path_key(operation)
+    gone = weakref.ref(made)
+    gc.disable()
+    try:
+        del made
+        assert gone() is None
+    finally:
+        gc.enable()
+
+
+def test_placings_outlive_the_build_that_made_them():
+    build = two_rows()
+    first = build.with_job(build.job.model_copy(update={"cell_mm": 0.9}))
+    setup = first.job.setups[0]
+    placing = first.placing(setup)
+    second = first.with_job(first.job.model_copy(update={"operations": first.job.operations[:1]}))
+    del first
+    gc.collect()
+    assert second.placing(setup) is placing
+    assert placing.earlier(setup.id) is placing

@@ -6,6 +6,7 @@ makes out of date exactly what depends on it.
 
 from __future__ import annotations
 
+import weakref
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -99,15 +100,18 @@ class Build(Geometry):
         return links
 
     def _link(self, operation: Operation, before: str) -> _Link:
-        given = given_of(self, operation, Item(before, lambda: self.stock_seen(operation)))
-        path = self._path_node(operation, given)
+        # The makers know their build only while it lives: builds of a thousand rows would else hold one another in
+        # circles, and finding those stops the server for a second.
+        own = weakref.proxy(self)
+        given = given_of(own, operation, Item(before, lambda: own.stock_seen(operation)))
+        path = self._path_node(operation, given, own)
         stock = key_of("stock", STOCK_VERSION, code=STOCK_CODE, path=path.key, cutter=self._cutter(operation))
         return _Link(path, given, stock)
 
     def _cutter(self, operation: Operation) -> Any:
         return self.job.tool(operation.tool).cutter
 
-    def _path_node(self, operation: Operation, given: Given) -> Node:
+    def _path_node(self, operation: Operation, given: Given, own: Build) -> Node:
         """An operation's path: made from what its strategy named, its parameters, and its copies."""
         strategy, params = STRATEGIES[operation.params.strategy], absolute_params(self, operation)
         inputs = {"code": strategy.code, "given": given.key, "params": params}
@@ -119,7 +123,7 @@ class Build(Geometry):
             try:
                 outcome = run_strategy(given, params)
                 if operation.copies is not None:
-                    outcome = self._copied(outcome, operation, given, params)
+                    outcome = own._copied(outcome, operation, given, params)
             finally:
                 given.forget()
             columns = {k: getattr(outcome.toolpath, k) for k in Toolpath.__dataclass_fields__}

@@ -109,17 +109,28 @@ class Geometry:
     def placing(self, setup: Setup) -> Placing:
         """The setup worked out: frame, copies, stock, fixtures, zero."""
         if setup.id not in self._placings:
+            bare = self._without_rows
             self._placings[setup.id] = Placing(
-                self.job,
+                bare.job,
                 setup,
                 self.all_bodies,
                 self._made_in(setup),
-                self.file,
-                lambda other: self.placing(self.job.setup(other)),
+                bare.file,
+                lambda other: bare.placing(bare.job.setup(other)),
                 self.cell_given or self.job.cell_mm,
-                self._solid,
+                bare._solid,
             )
         return self._placings[setup.id]
+
+    @cached_property
+    def _without_rows(self) -> Geometry:
+        """The same for placings to hold, which go on from document to document: they need no operations, and a document
+        of a thousand rows is let go at once where nothing holds it in a circle."""
+        bare = Geometry(
+            self.job.model_copy(update={"operations": []}), self.model, self.store, self.cell_given, self.files
+        )
+        bare._placings, bare.all_bodies = self._placings, self.all_bodies
+        return bare
 
     def _made_in(self, setup: Setup) -> Solid:
         if not setup.makes:
