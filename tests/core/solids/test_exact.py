@@ -96,11 +96,12 @@ def test_in_a_frame_and_back(shape):
 
 
 def test_joined_surfaces_are_asked_by_their_numbers_one_after_another():
-    parts = [exact_faces(list_faces(s))[0] for s in SHAPES.values()]
+    shapes = [*SHAPES.values(), SHAPES["spline"], SHAPES["torus"]]
+    parts = [exact_faces(list_faces(s))[0] for s in shapes]
     joined = ExactFaces.joined(parts)
     assert len(joined) == sum(len(p) for p in parts)
     first = 0
-    for part, shape in zip(parts, SHAPES.values(), strict=True):
+    for part, shape in zip(parts, shapes, strict=True):
         places, numbers, starts = near(shape, 10)
         own, _, _, _ = part.feet(numbers, places, starts)
         among, _, _, known = joined.feet(numbers + first, places, starts)
