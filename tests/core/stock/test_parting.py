@@ -4,8 +4,7 @@ import numpy as np
 import pytest
 from test_poses import CUTTERS, cutter
 
-from fenrik.core.stock._cut_kernels import AROUND
-from fenrik.core.stock._parting_kernels import _misses, describe_sweep
+from fenrik.core.stock._parting_kernels import AROUND, _misses, describe_sweep
 from fenrik.core.stock._upright_kernels import is_exact, swept_heights
 from fenrik.core.tools import cutting_profile
 from fenrik.core.tools.kernels import height

@@ -6,6 +6,7 @@ import math
 import numpy as np
 import pytest
 import shapely
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeCone
 from prism import bore, edges, faces, flat, floor_at, job_for, proof, run, with_targets, worst_outside
 
 from fenrik.core.build import Build
@@ -94,6 +95,17 @@ def test_a_tapered_mill_keeps_off_an_upright_wall_by_its_width_at_the_top():
     assert f"{wide - 3:.2f} mm stay at the foot" in left.reason
     summary, _ = proof(build)
     assert not [f for f in summary["findings"] if f["kind"] == "gouge"]
+
+
+def test_a_tapered_mill_follows_a_wall_that_leans_as_it_does():
+    """A round boss with the draft of the tool: at its foot the tool stands as it would beside any foot."""
+    cutter = {"kind": "tapered", "diameter_mm": 6, "corner_radius_mm": 1, "taper_deg": 3, "flute_length_mm": 24}
+    boss = BRepPrimAPI_MakeCone(20.0, 20 - 20 * math.tan(math.radians(3)), 20.0).Shape()
+    build = one(boss, {"strategy": "contour", "lead": "none"}, cutter, lambda b: [{"kind": "outline"}])
+    outcome = run(build)
+    cutting = outcome.toolpath.point[outcome.toolpath.kind == Kind.CUT]
+    assert np.hypot(*cutting[:, :2].T) == pytest.approx(23.0, abs=1e-3)
+    assert outcome.unreached == []
 
 
 def test_the_wall_of_a_pocket_is_followed_inside_with_arcs_in_and_out():

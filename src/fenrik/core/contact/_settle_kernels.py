@@ -236,6 +236,15 @@ def _upright(out):
     return abs(nz) / np.sqrt(max(nx * nx + ny * ny + nz * nz, 1e-300))
 
 
+@leaf
+def _found_on(face, face_ids, own, outcomes, found):
+    """Whether the tool was found to touch a face."""
+    here = False
+    for k in range(found):
+        here = here or (outcomes[k] == FOUND and face_ids[own[k]] == face)
+    return here
+
+
 @kernel
 def _settle_one(x, y, rho, profile, tables, face, turn, uv, reach, out, step, rise):
     """Climb from parameters of a face to where the tool touches it: (how that went, its tip there).
@@ -325,6 +334,7 @@ def settle(
         out, place, weights, uv = np.empty((8, 3)), np.empty(3), np.empty(3), np.empty(2)
         step, rise = np.empty(2), np.empty(1)
         own, asks, places = np.empty(CANDIDATES, np.int64), np.empty(CANDIDATES), np.empty((CANDIDATES, 3))
+        outcomes = np.empty(CANDIDATES, np.int64)
         found, exact, rough = 0, -np.inf, -np.inf
         for k in range(start[slot], start[slot + 1]):
             code = items[k]
@@ -368,12 +378,19 @@ def settle(
                 turn = start_on(tables[0], tables[1], tables[2], tables[3], face, places[k], uv)
             reach = np.sqrt(_size2(corners, t))
             how, z = _settle_one(x, y, rho, profile, tables, face, turn, uv, reach, out, step, rise)
-            if how == AWAY:
-                continue
-            found_it = how == FOUND and _is_on(corners, neighbours, face_ids, t, out[0], weights)
-            if found_it and abs(z - asks[k]) <= 4.0 * within / max(_upright(out), 0.02) + 1e-6:
+            if how == FOUND and (
+                not _is_on(corners, neighbours, face_ids, t, out[0], weights)
+                or abs(z - asks[k]) > 4.0 * within / max(_upright(out), 0.02) + 1e-6
+            ):
+                how = LOST
+            outcomes[k] = how
+            if how == FOUND:
                 exact = max(exact, z)
-            else:
+            elif how == LOST:
+                rough = max(rough, asks[k])
+        for k in range(found):
+            # Where it climbed away and nothing was found on that face, its triangles' height counts.
+            if outcomes[k] == AWAY and not _found_on(face_ids[own[k]], face_ids, own, outcomes, found):
                 rough = max(rough, asks[k])
         if exact > -np.inf and exact >= rough:
             tips[i], settled[i] = exact, True

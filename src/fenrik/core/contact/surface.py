@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,12 +23,13 @@ class Surface:
     Attributes:
         index: of the mesh. mesh: the part, and what else the tool must not touch (its face numbers below 0).
         faces: by the mesh's face numbers; None for what only has triangles.
-        neighbours: (m, 3) the triangle across each side.
+        corners: (m, 3, 3) of the triangles. neighbours: (m, 3) the triangle across each side.
     """
 
     index: DropIndex
     mesh: Mesh
     faces: ExactFaces | None
+    corners: Points
     neighbours: NDArray[np.int32]
 
     @classmethod
@@ -38,7 +39,10 @@ class Surface:
         Raises:
             FenrikError: for a body whose lower side is no single convex chain.
         """
-        return cls(DropIndex.build(mesh, profile, allowance_mm), mesh, faces, neighbours_of(mesh))
+        if mesh.parameters is None:
+            mesh = replace(mesh, parameters=np.zeros((len(mesh.triangles), 3, 2), np.float32))
+        corners = np.ascontiguousarray(mesh.corners())
+        return cls(DropIndex.build(mesh, profile, allowance_mm), mesh, faces, corners, neighbours_of(mesh))
 
     def tips(self, xy: Points) -> tuple[Points, NDArray[np.bool_]]:
         """How low the tip of the tool can stand over each place.
@@ -48,18 +52,18 @@ class Surface:
 
         Returns:
             (n,) mm, −inf where the tool meets nothing at all; and whether an exact face gave it: else it is off by
-            what the triangles stand off, as where the tool touches the border of a face.
+            what the triangles stand off, as where the tool touches the border of a face. Which faces are touched is
+            what the triangles say: one that the tool passes nearer than they stand off may be missed either way.
         """
         places = np.ascontiguousarray(xy, dtype=np.float64)
         tips, settled = tip_heights(self.index, places), np.zeros(len(places), bool)
         if self.faces is None:
             return tips, settled
         index, mesh = self.index, self.mesh
-        parameters = np.zeros((len(mesh.triangles), 3, 2), np.float32) if mesh.parameters is None else mesh.parameters
         kernels.settle(
             places, tips, index.facets, index.edges, index.vertices, index.start, index.items, index.origin,
             index.cell_mm, index.shape[0], index.shape[1], index.underside.elements, index.owners,
-            np.ascontiguousarray(mesh.corners()), mesh.face_ids, self.neighbours, parameters, self.faces.tables,
-            mesh.deflection_mm, settled,
+            self.corners, mesh.face_ids, self.neighbours, mesh.parameters, self.faces.tables, mesh.deflection_mm,
+            settled,
         )  # fmt: skip
         return tips, settled

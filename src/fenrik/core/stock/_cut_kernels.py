@@ -12,21 +12,18 @@ from numba import prange
 
 from fenrik.core.kernels import kernel, leaf
 from fenrik.core.stock._parting_kernels import (
-    AROUND,
     BLOCK,
     INSIDE,
-    MIDDLE,
     NEAR,
     OPEN,
     PARTED,
     SLIVER,
+    block_skips,
     describe_sweep,
-    find_ends,
     glance,
     look,
     places_of,
     rise_of,
-    skips,
 )
 from fenrik.core.stock._sweep_kernels import furthest, surface_normal, widest_at
 from fenrik.core.stock._upright_kernels import is_exact, swept_heights
@@ -202,16 +199,12 @@ def _cut_rays(
             family, u, v, i0, i1, j0, j1, ends, heights, count, at, normal, source, changed, tile, start, places,
             low_box, high_box, swept, low_u, low_v, cell, bands, first, last, chain, removed, sines, m, measured,
         )  # fmt: skip
-    xu, xv, yu, yv, zu, zv, x0, y0, h0 = places
     for p in range(i0 // BLOCK * BLOCK, i1 + 1, BLOCK):
-        pu = low_u + (p + MIDDLE) * cell - start[u]
         for q in range(j0 // BLOCK * BLOCK, j1 + 1, BLOCK):
             own = ends[p // BLOCK, q // BLOCK]
-            pv = low_v + (q + MIDDLE) * cell - start[v]
-            ax, ay, az = xu * pu + xv * pv - x0, yu * pu + yv * pv - y0, zu * pu + zv * pv - h0
-            if np.isnan(own[0]):
-                find_ends(count, at, p, q, 0.5 * (low_box + high_box), own)
-            if skips(own, ax, ay, az, AROUND * cell, low_box, high_box, swept, chain):
+            if block_skips(
+                p, q, u, v, own, count, at, start, places, low_box, high_box, swept, low_u, low_v, cell, chain
+            ):
                 continue
             ok, was_cut = _cut_block(
                 family, u, v, max(p, i0), min(p + BLOCK - 1, i1), max(q, j0), min(q + BLOCK - 1, j1), count, at,
@@ -402,18 +395,16 @@ def _watch_rays(
     """Longest stretch of stock inside a run of a watched body during one motion; out gets its length and middle."""
     swept = describe_sweep(turn, way, along, bands, first, last, chain)
     wx, wy, wz, dx, dz, slope, fall, low_end, high_end, wide, _ = swept
-    xu, xv, yu, yv, zu, zv, x0, y0, h0 = places_of(turn, start, u, v, along)
+    places = places_of(turn, start, u, v, along)
+    xu, xv, yu, yv, zu, zv, x0, y0, h0 = places
     limit = wide * wide
     middle = 0.5 * (low_box + high_box)
     for p in range(i0 // BLOCK * BLOCK, i1 + 1, BLOCK):
-        pu = low_u + (p + MIDDLE) * cell - start[u]
         for q in range(j0 // BLOCK * BLOCK, j1 + 1, BLOCK):
             own = ends[p // BLOCK, q // BLOCK]
-            pv = low_v + (q + MIDDLE) * cell - start[v]
-            ax, ay, az = xu * pu + xv * pv - x0, yu * pu + yv * pv - y0, zu * pu + zv * pv - h0
-            if np.isnan(own[0]):
-                find_ends(count, at, p, q, 0.5 * (low_box + high_box), own)
-            if skips(own, ax, ay, az, AROUND * cell, low_box, high_box, swept, chain):
+            if block_skips(
+                p, q, u, v, own, count, at, start, places, low_box, high_box, swept, low_u, low_v, cell, chain
+            ):
                 continue
             for i in range(max(p, i0), min(p + BLOCK - 1, i1) + 1):
                 qu = low_u + i * cell - start[u]

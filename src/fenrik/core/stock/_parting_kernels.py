@@ -226,6 +226,19 @@ def skips(own, ax, ay, az, around, low_box, high_box, swept, chain):
 
 
 @leaf
+def block_skips(
+    p, q, u, v, own, count, at, start, places, low_box, high_box, swept, low_u, low_v, cell, chain,
+):  # fmt: skip
+    """The same for the block of a tile that begins at its ray (p, q); `own`, its ends, are found where not known."""
+    xu, xv, yu, yv, zu, zv, x0, y0, h0 = places
+    pu, pv = low_u + (p + MIDDLE) * cell - start[u], low_v + (q + MIDDLE) * cell - start[v]
+    ax, ay, az = xu * pu + xv * pv - x0, yu * pu + yv * pv - y0, zu * pu + zv * pv - h0
+    if np.isnan(own[0]):
+        find_ends(count, at, p, q, 0.5 * (low_box + high_box), own)
+    return skips(own, ax, ay, az, AROUND * cell, low_box, high_box, swept, chain)
+
+
+@leaf
 def find_ends(count, at, i0, j0, place, ends):
     """Keep where the stock of a block of rays begins and ends on any of them, below a place and above it.
 

@@ -202,11 +202,12 @@ def _cut_chain(builder: PathBuilder, place: Workplace, params: Contour, chain: C
         return
     top = max(top, bottom)
     levels = depth_levels(top, bottom, None if params.ramp else params.stepdown_mm)
-    stages = _stages(place, chain, levels)
-    if chain.fillet_mm <= 0 and stages[0][1] > place.radius + TOUCH_MM and side != "on":
+    beside = _reach(place, params, chain, side, levels[-1])
+    stages = _stages(place, chain, levels, beside)
+    if beside > place.radius:
         place.skip(
             chain.label,
-            f"the tool widens upwards: {stages[0][1] - place.radius:.2f} mm stay at the foot of an upright wall.",
+            f"the tool widens upwards: {beside - place.radius:.2f} mm stay at the foot of an upright wall.",
             chain.place,
             "Use a tool with upright sides for the last pass.",
         )
@@ -230,11 +231,28 @@ def _cut_chain(builder: PathBuilder, place: Workplace, params: Contour, chain: C
                     _cut_pass(builder, place, params, _Pass(turned, free[0], k == 0), top, wanted)
 
 
-def _stages(place: Workplace, chain: Chain, levels: list[float]) -> list[tuple[list[float], float]]:
+def _reach(place: Workplace, params: Contour, chain: Chain, side: str, level: float) -> float:
+    """How far the axis stays from a chain: the tool's radius, but by its width higher up where the tool widens upwards
+    and most of the way along the chain would touch a wall that does not lean as it does."""
+    wide = place.reach_beside_walls(level)
+    if side == "on" or chain.fillet_mm > 0 or wide <= place.radius + TOUCH_MM:
+        return place.radius
+    near = place.radius + params.allowance_mm
+    curves = offset_chain(chain.curve, side, near, params.corners != "rolled")
+    ways = [shapely.linestrings(c.flattened(FLATTEN_MM)) for c in curves if len(c.points) > 1]
+    if not ways:
+        return place.radius
+    way = shapely.multilinestrings(ways)
+    low, high = np.reshape(shapely.bounds(way), (2, 2))
+    touching = shapely.intersection(way, to_shape(place.blocked(level, near - TOUCH_MM, (low, high))))
+    return wide if touching.length > 0.5 * way.length else place.radius
+
+
+def _stages(place: Workplace, chain: Chain, levels: list[float], beside: float) -> list[tuple[list[float], float]]:
     """Levels that are cut at one distance from the chain, and that distance: all of them where a wall stands on it; one
     by one where a fillet rises from it."""
     if chain.fillet_mm <= 0:
-        return [(levels, place.reach_beside_walls(levels[-1]))]
+        return [(levels, beside)]
     return [([z], reach_beside(place.end, place.radius, chain.fillet_mm, z - chain.level)) for z in levels]
 
 
