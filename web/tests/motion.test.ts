@@ -23,4 +23,20 @@ describe("whether anything moves", () => {
     move();
     expect(heard).toHaveLength(2);
   });
+
+  it("does not take a slow picture for rest while a hand holds the view", async () => {
+    const { hold, isMoving, move, onMotion } = await import("../src/viewport/motion");
+    const heard: boolean[] = [];
+    onMotion(() => heard.push(isMoving()));
+    hold(true);
+    expect(heard).toEqual([]); // holding is not moving
+    for (let k = 0; k < 5; k++) {
+      move();
+      vi.advanceTimersByTime(340);
+    }
+    expect(heard).toEqual([true]);
+    hold(false);
+    vi.advanceTimersByTime(260);
+    expect(heard).toEqual([true, false]);
+  });
 });

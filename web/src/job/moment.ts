@@ -3,5 +3,6 @@
 import { makeStore } from "./store";
 
 const moment = makeStore(0);
+export const getMoment = moment.get;
 export const setMoment = moment.set;
 export const useMoment = moment.use;

@@ -3,7 +3,7 @@ import { useEffect, useRef } from "react";
 import { Box3, OrthographicCamera, Vector3 } from "three";
 import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
 import { keepEye } from "../job/picking";
-import { move } from "./motion";
+import { hold, move } from "./motion";
 
 export const DIRECTIONS: Record<string, [number, number, number]> = {
   iso: [-0.75, -1.1, 0.85],
@@ -43,9 +43,14 @@ export function Camera({
       invalidate();
       tell();
     });
+    c.addEventListener("start", () => hold(true));
+    c.addEventListener("end", () => hold(false));
     controls.current = c;
     set({ controls: c }); // for what is dragged in the scene, which stops the turning meanwhile
-    return () => c.dispose();
+    return () => {
+      hold(false);
+      c.dispose();
+    };
   }, [camera, gl, invalidate, frame, set]);
   const key = box ? [...box.min.toArray(), ...box.max.toArray()].join() : "";
   useEffect(() => {

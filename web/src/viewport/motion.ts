@@ -1,12 +1,14 @@
 /** Whether anything moves in the view: pictures are then drawn with fewer dots and triangles, and sharp when all rests. */
 import { useSyncExternalStore } from "react";
 
-const REST_MS = 250;
+const REST_MS = 250,
+  HELD_MS = 600;
 /** Dots for each of the screen's: more at rest, which smooths all edges and costs one picture; fewer while things move. */
 const SHARP = 1.5,
   MOVING = 0.5;
 
-let timer = 0;
+let timer = 0,
+  held = false;
 let active = false;
 const listeners = new Set<() => void>();
 
@@ -19,8 +21,15 @@ function turn(to: boolean) {
 /** To be called with each step of a motion. */
 export function move() {
   window.clearTimeout(timer);
-  timer = window.setTimeout(() => turn(false), REST_MS);
+  timer = window.setTimeout(() => turn(false), held ? HELD_MS : REST_MS);
   turn(true);
+}
+
+/** To be called when a hand takes hold of the view, and when it lets go. While it holds, the next step may be late only
+ * because the picture before it took long: a sharp one then, which takes longer still, would make all that follow late. */
+export function hold(on: boolean) {
+  held = on;
+  if (active) move();
 }
 
 export const isMoving = () => active;

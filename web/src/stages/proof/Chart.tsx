@@ -1,6 +1,7 @@
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { Block, Finding } from "../../api/client";
-import { motionAt } from "./ProofBench";
+import { useMoment } from "../../job/moment";
+import { motionAt } from "../../job/playing";
 
 type Lane = { name: string; key: "rate" | "engagement" | "feed" | "clearance"; unit: string; colour: string };
 
@@ -13,12 +14,10 @@ const LANES: Lane[] = [
 
 export function Chart({
   columns: c,
-  motion,
   findings,
   onSeek,
 }: {
   columns: Block;
-  motion: number;
   findings: Finding[];
   onSeek: (motion: number) => void;
 }) {
@@ -99,8 +98,6 @@ export function Chart({
       g.fillRect(x - 0.5, 9, 1, h);
     }
   }, [c, peaks, findings, size]);
-  const ends = c.end_s as Float64Array;
-  const now = (size.w * (motion ? ends[Math.min(motion, ends.length) - 1] : 0)) / (ends[ends.length - 1] || 1);
   const seek = (e: React.PointerEvent) => {
     const box = canvas.current!.getBoundingClientRect(),
       ends = c.end_s as Float64Array;
@@ -120,19 +117,15 @@ export function Chart({
         }}
         onPointerMove={(e) => e.buttons && seek(e)}
       />
-      <div
-        aria-hidden
-        style={{
-          position: "absolute",
-          top: 0,
-          bottom: 0,
-          width: 2,
-          left: -1,
-          background: "currentColor",
-          transform: `translateX(${now}px)`,
-          pointerEvents: "none",
-        }}
-      />
+      <Hand columns={c} width={size.w} />
     </div>
   );
+}
+
+/** Where on the chart the moment is. */
+function Hand({ columns, width }: { columns: Block; width: number }) {
+  const moment = useMoment(),
+    ends = columns.end_s as Float64Array;
+  const at = (width * (moment ? ends[Math.min(moment, ends.length) - 1] : 0)) / (ends[ends.length - 1] || 1);
+  return <div aria-hidden className="hand" style={{ transform: `translateX(${at}px)` }} />;
 }
