@@ -23,7 +23,7 @@ from fenrik.core.tools import Assembly, cutting_profile
 MOMENTS = 12
 FLATTEN_MM = 0.005
 PLAYERS = 3
-COARSE_HITS = 16_000
+COARSE_HITS = 10_000
 LEAST_RUNG, MOST_RUNGS = 400, 100
 """Motions between two rungs at least, and how many rungs there are at most."""
 
