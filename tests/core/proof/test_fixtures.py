@@ -7,13 +7,15 @@ import pytest
 
 import parts
 from fenrik.core.build import Build
+from fenrik.core.contact.clearance import clearance
+from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.job import parse_job
 from fenrik.core.proof import prove
-from fenrik.core.proof.checks.fixtures import deepest
 from fenrik.core.setups.stocks import box_mesh
 from fenrik.core.solids.reading import solid_from_shape
 from fenrik.core.solids.writing import write_solid
 from fenrik.core.store import MemoryStore
+from fenrik.core.toolpath import Poses
 from fenrik.core.tools import BallCutter, cutting_profile
 
 
@@ -116,11 +118,30 @@ def test_a_fixture_is_made_once_and_again_when_it_changes(step):
 def test_a_pin_thinner_than_any_step_is_not_missed():
     """A needle of 0.02 mm between two places that a look each 0.5 mm would take, and one that is passed at 0.05 mm."""
     ball = cutting_profile(BallCutter(diameter_mm=6, flute_length_mm=10))
-    needle = box_mesh([53.83, 2.97, 0], [53.85, 2.99, 9])
-    start, end = np.array([[0.0, 0, 5]]), np.array([[100.0, 0, 5]])
-    depth, place = deepest(needle, ball, start, end)
-    # The ball's side at 2.97 mm from the axis stands √(9 − 2.97²) under its middle.
-    assert depth[0] == pytest.approx(9 - 8 + np.sqrt(9 - 2.97**2), abs=0.03)
-    assert place[0, 0] == pytest.approx(53.84, abs=0.2)
-    clear = box_mesh([53.83, 3.05, 0], [53.85, 3.2, 9])
-    assert deepest(clear, ball, start, end)[0][0] == 0.0
+    needle = DistanceIndex.build(box_mesh([53.83, 2.97, 0], [53.85, 2.99, 9]))
+    step = Poses.upright(np.array([[0.0, 0, 5]]), np.array([[100.0, 0, 5]]))
+    into = clearance(needle, step, ball, 0.0)
+    # The needle's corner nearest to the axis, at the height of the ball's middle.
+    assert into.mm[0] == pytest.approx(-(3 - 2.97), abs=1e-3)
+    assert into.place[0] == pytest.approx([53.84, 2.97, 8.5], abs=0.6)
+    assert into.share[0] == pytest.approx(0.5384, abs=1e-3)
+    clear = DistanceIndex.build(box_mesh([53.83, 3.05, 0], [53.85, 3.2, 9]))
+    assert clearance(clear, step, ball, 0.0).mm[0] == 0.0
+    assert clearance(clear, step, ball, 1.0).mm[0] == pytest.approx(0.05, abs=1e-6)
+
+
+def test_what_passes_under_a_bridge_touches_nothing(step):
+    """A bar over the holder's way that leaves it room on all sides: seen from above all of it would be in the way."""
+    build = Build(job(), step, MemoryStore())
+    inputs = build.proof_inputs(build.job.setups[0])
+    top = float(build.path(build.job.operations[0]).toolpath.point[:, 2].max())
+    over = top + 40 + 30
+    for gap, kinds in ((5, set()), (1, {"near miss"}), (-1, {"fixture contact"})):
+        bridge = box_mesh([-80, -80, over + gap], [140, 120, over + gap + 10])
+        found = [
+            f for f in prove(replace(inputs, fixtures=bridge)).findings if f.kind in ("near miss", "fixture contact")
+        ]
+        assert {f.kind for f in found} >= kinds
+        assert bool(found) == bool(kinds)
+        if gap == 1:
+            assert min(f.amount for f in found) == pytest.approx(1, abs=1e-3)

@@ -37,7 +37,7 @@ from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_stra
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools import Assembly, cutting_profile
 
-STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 6, 9
+STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 6, 10
 FLATTEN_MM = 0.002
 STOCK_CODE, PROGRAM_CODE, PROOF_CODE = (
     kernels_behind(f"fenrik.core.{name}") for name in ("stock.cut", "posting.writing", "proof.prove")

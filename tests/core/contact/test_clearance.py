@@ -1,0 +1,269 @@
+"""Tools in any pose against triangles: distances and depths as `coal` finds them for fine polyhedra (an independent
+collision library), pushes as the tip heights say and as distances confirm, sweeps as many single places say."""
+
+import coal
+import numpy as np
+import pytest
+from scipy.spatial.transform import Rotation
+
+from fenrik.core.contact import DropIndex, tip_heights
+from fenrik.core.contact.clearance import clearance, pushed
+from fenrik.core.contact.distance import DistanceIndex
+from fenrik.core.errors import FenrikError
+from fenrik.core.setups.stocks import box_mesh
+from fenrik.core.solids.model import Mesh
+from fenrik.core.toolpath import Poses
+from fenrik.core.tools.assembly import assembly_of, cutting_profile
+from fenrik.core.tools.cutters import BarrelCutter, DovetailCutter, Lollipop
+from fenrik.core.tools.model import Tool
+from fenrik.core.tools.profile import Profile, bull_nose_profile, cone_profile
+from fenrik.core.tools.underside import undersides_of
+
+FAR = 1e3
+PROFILES = {
+    "flat": bull_nose_profile(5, 0, 30),
+    "ball": bull_nose_profile(5, 5, 30),
+    "bull nose": bull_nose_profile(6, 1.5, 20),
+    "cone": cone_profile(2, 9, 25),
+    "narrowing": cone_profile(9, 4, 12).lifted(7),
+    "barrel": cutting_profile(
+        BarrelCutter(diameter_mm=10, flank_radius_mm=40, widest_at_mm=9, corner_radius_mm=2, flute_length_mm=22)
+    ),
+}
+
+
+def terrain(seed: int = 1, n: int = 14, size: float = 60.0) -> Mesh:
+    """A rough ground with walls, one sheet."""
+    rng = np.random.default_rng(seed)
+    x = np.linspace(-size / 2, size / 2, n)
+    gx, gy = np.meshgrid(x, x, indexing="ij")
+    z = rng.uniform(-6, 6, gx.shape) + 12 * (np.hypot(gx, gy) > 22)
+    corner = np.arange(n * n).reshape(n, n)
+    a, b, c, d = (corner[i : n - 1 + i, j : n - 1 + j].ravel() for i, j in ((0, 0), (1, 0), (1, 1), (0, 1)))
+    triangles = np.vstack([np.column_stack([a, b, c]), np.column_stack([a, c, d])]).astype(np.int32)
+    vertices = np.column_stack([gx.ravel(), gy.ravel(), z.ravel()])
+    return Mesh(vertices, triangles, np.zeros(len(triangles), np.int32), 0.0)
+
+
+def outline(profile: Profile, angle: float, step: float = FAR) -> np.ndarray:
+    """Places (r, z) along the outline of one convex run: on arcs so far apart, on lines by steps of so much."""
+    found = []
+    for b in profile.bands:
+        if b[4] == 0:
+            share = np.linspace(0, 1, max(int(np.hypot(b[1] - b[0], b[3] - b[2]) / step), 1) + 1)[:, None]
+            found.append(np.array([[b[2], b[0]]]) + share * np.array([[b[3] - b[2], b[1] - b[0]]]))
+            continue
+        low, high = (np.arcsin(np.clip((z - b[6]) / b[7], -1, 1)) for z in b[:2])
+        turn = np.linspace(low, high, int((high - low) / angle) + 2)
+        found.append(np.column_stack([b[5] + b[7] * np.cos(turn), b[6] + b[7] * np.sin(turn)]))
+    return np.vstack(found)
+
+
+def polyhedron(profile: Profile, sides: int = 200) -> coal.Convex:
+    """A convex run as a body of the collision library, inscribed; off by 0.002 mm."""
+    angle = np.linspace(0, 2 * np.pi, sides, endpoint=False)
+    points = coal.StdVec_Vec3s()
+    for r, z in outline(profile, 0.02):
+        for a in angle if r > 1e-9 else angle[:1]:
+            points.append(np.array([r * np.cos(a), r * np.sin(a), z]))
+    return coal.Convex.convexHull(points, False, "")
+
+
+def body_of(mesh: Mesh) -> coal.BVHModelOBBRSS:
+    body = coal.BVHModelOBBRSS()
+    body.beginModel(len(mesh.triangles), len(mesh.vertices))
+    places, corners = coal.StdVec_Vec3s(), coal.StdVec_Triangle()
+    for v in mesh.vertices:
+        places.append(np.asarray(v, dtype=float))
+    for t in mesh.triangles:
+        corners.append(coal.Triangle(*map(int, t)))
+    body.addSubModel(places, corners)
+    body.endModel()
+    return body
+
+
+def placed(tip, axis) -> coal.Transform3s:
+    turn = Rotation.align_vectors([axis], [[0, 0, 1]])[0].as_matrix()
+    return coal.Transform3s(turn, np.asarray(tip, dtype=float))
+
+
+def apart(ground: coal.BVHModelOBBRSS, tool: coal.Convex, at: coal.Transform3s) -> float:
+    return coal.distance(
+        ground, coal.Transform3s(), tool, at, coal.DistanceRequest(False, 0.0, 0.0), coal.DistanceResult()
+    )
+
+
+def random_axes(rng, n: int) -> np.ndarray:
+    v = rng.normal(size=(n, 3))
+    return v / np.linalg.norm(v, axis=1, keepdims=True)
+
+
+@pytest.mark.parametrize("name", PROFILES)
+def test_distances_in_any_pose_as_the_collision_library_has_them(name):
+    rng = np.random.default_rng(3)
+    mesh, profile = terrain(), PROFILES[name]
+    tips = rng.uniform(-35, 35, (60, 3)) + np.array([0, 0, 25])
+    axes = random_axes(rng, 60)
+    got = clearance(DistanceIndex.build(mesh), Poses.tilted(tips, tips, axes), profile, FAR)
+    ground, tool = body_of(mesh), polyhedron(profile)
+    want = np.array([apart(ground, tool, placed(p, a)) for p, a in zip(tips, axes, strict=True)])
+    clear = want > 0
+    assert 15 < clear.sum() < 60
+    assert np.allclose(got.mm[clear], want[clear], atol=0.004)
+    assert (got.mm[~clear] <= 1e-6).all()
+
+
+@pytest.mark.parametrize("name", PROFILES)
+def test_depth_is_that_of_the_deepest_place(name):
+    """Against places strewn over the triangles, and the distance of each to the sampled outline."""
+    rng = np.random.default_rng(5)
+    mesh, profile = terrain(2, 4), PROFILES[name]
+    tips, axes = rng.uniform(-20, 20, (12, 3)), random_axes(rng, 12)
+    got = clearance(DistanceIndex.build(mesh), Poses.tilted(tips, tips, axes), profile, FAR)
+    share = rng.dirichlet(np.full(3, 0.8), (len(mesh.triangles), 3000))
+    places = np.einsum("tsk,tkc->tsc", share, mesh.corners()).reshape(-1, 3)
+    edge = outline(profile, 0.004, 0.02)
+    seen = 0
+    for k, (tip, axis) in enumerate(zip(tips, axes, strict=True)):
+        height = (places - tip) @ axis
+        radius = np.linalg.norm(places - tip - height[:, None] * axis, axis=1)
+        inside = radius <= np.array([profile.radius_at(float(h)) for h in height])
+        if not inside.any():
+            assert got.mm[k] > -0.2
+            continue
+        seen += 1
+        rim, h = radius[inside], height[inside]
+        ends = np.minimum(h - profile.bottom_mm, profile.top_mm - h)
+        beside = np.hypot(rim[:, None] - edge[:, 0], h[:, None] - edge[:, 1]).min(axis=1)
+        deepest = float(np.minimum(ends, beside).max())
+        assert -got.mm[k] >= deepest - 0.02
+        assert -got.mm[k] <= deepest + 0.35  # the places strewn stand so far apart
+    assert seen >= 4
+
+
+@pytest.mark.parametrize("name", PROFILES)
+def test_a_sweep_is_the_least_of_its_places(name):
+    rng = np.random.default_rng(7)
+    mesh, profile = terrain(), PROFILES[name]
+    index = DistanceIndex.build(mesh)
+    start, axes = rng.uniform(-30, 30, (30, 3)) + np.array([0, 0, 22]), random_axes(rng, 30)
+    end = start + rng.uniform(-25, 25, (30, 3))
+    got = clearance(index, Poses.tilted(start, end, axes), profile, FAR)
+    for k in range(30):
+        share = np.linspace(0, 1, 400)[:, None]
+        along = start[k] + share * (end[k] - start[k])
+        want = clearance(index, Poses.tilted(along, along, axes[k]), profile, FAR).mm
+        slack = float(np.linalg.norm(end[k] - start[k])) / 400
+        assert want.min() - slack <= got.mm[k] <= want.min() + 2e-4
+        if want.min() > 0:
+            at = start[k] + got.share[k] * (end[k] - start[k])
+            there = clearance(index, Poses.tilted(at[None], at[None], axes[k]), profile, FAR)
+            assert there.mm[0] == pytest.approx(got.mm[k], abs=1e-4)
+            assert np.allclose(there.place, got.place[k], atol=0.2) or there.mm[0] == pytest.approx(got.mm[k], abs=1e-5)
+
+
+def test_a_turning_axis_is_followed_within_the_bound_that_is_told():
+    rng = np.random.default_rng(11)
+    mesh, profile = terrain(), PROFILES["bull nose"]
+    index = DistanceIndex.build(mesh)
+    start = rng.uniform(-25, 25, (8, 3)) + np.array([0, 0, 28])
+    end, a = start + rng.uniform(-8, 8, (8, 3)), random_axes(rng, 8)
+    b = a + rng.uniform(-0.3, 0.3, (8, 3))
+    poses = Poses(start, end, a, b / np.linalg.norm(b, axis=1, keepdims=True), np.arange(100, 108))
+    got = clearance(index, poses, profile, FAR)
+    assert 0 < got.bound_mm <= 0.002 + 1e-9
+    for k in range(8):
+        share = np.linspace(0, 1, 300)
+        axes = poses.axis_at(np.full(300, k), share)
+        along = start[k] + share[:, None] * (end[k] - start[k])
+        want = clearance(index, Poses.tilted(along, along, axes), profile, FAR).mm
+        assert got.mm[k] == pytest.approx(want.min(), abs=0.05)
+        at = start[k] + got.share[k] * (end[k] - start[k])
+        axis = poses.axis_at(np.array([k]), got.share[k : k + 1])
+        assert clearance(index, Poses.tilted(at[None], at[None], axis), profile, FAR).mm[0] < got.mm[k] + 0.05
+
+
+def test_an_axis_that_turns_over_is_refused():
+    poses = Poses(np.zeros((1, 3)), np.ones((1, 3)), np.array([[0, 0, 1.0]]), np.array([[0, 0, -1.0]]), np.arange(1))
+    with pytest.raises(FenrikError, match="turns right over"):
+        clearance(DistanceIndex.build(box_mesh([0, 0, 0], [1, 1, 1])), poses, PROFILES["flat"], 1.0)
+
+
+def test_gaps_that_are_enough_are_not_measured():
+    index = DistanceIndex.build(box_mesh([-20, -20, -20], [20, 20, 0]))
+    tips = np.array([[0, 0, 3.0], [0, 0, 1.0]])
+    got = clearance(index, Poses.upright(tips, tips), PROFILES["flat"], 2.0)
+    assert got.mm == pytest.approx([2.0, 1.0])
+    assert np.isnan(got.place[0]).all()
+    assert got.place[1, 2] == pytest.approx(0.0)
+
+
+def test_a_box_in_closed_form():
+    """A flat mill over, beside and in a block: what the figure says."""
+    index = DistanceIndex.build(box_mesh([-20, -20, -20], [20, 20, 0]))
+    places = {(0, 3): 3, (0, 0): 0, (0, -0.5): -0.5, (0, -7): -5, (24.9, -5): -0.1, (25.1, -5): 0.1, (30, 4): 41**0.5}
+    tips = np.array([[x, 0, z] for x, z in places], dtype=float)
+    got = clearance(index, Poses.upright(tips, tips), PROFILES["flat"], FAR)
+    assert got.mm == pytest.approx(list(places.values()), abs=2e-4)
+
+
+@pytest.mark.parametrize(
+    "cutter",
+    [
+        Lollipop(diameter_mm=10, neck_diameter_mm=4, flute_length_mm=30),
+        DovetailCutter(diameter_mm=20, angle_deg=60, flute_length_mm=8),
+    ],
+)
+def test_outlines_that_turn_inwards_keep_their_waist(cutter):
+    """A rib that stands beside the waist is nearer than the widest radius, and no contact."""
+    tool = Tool(number=1, cutter=cutter, stick_out_mm=40)
+    assembly = assembly_of(tool)
+    z = 20.0 if isinstance(cutter, Lollipop) else 4.0
+    profile = max(assembly.profiles, key=lambda p: p.radius_at(z))
+    waist = profile.radius_at(z)
+    assert waist < cutter.diameter_mm / 2
+    rib = DistanceIndex.build(box_mesh([waist + 0.5, -1, z - 0.01], [60, 1, z + 0.01]))
+    here = np.zeros((1, 3))
+    assert 0.2 < clearance(rib, Poses.upright(here, here), profile, FAR).mm[0] <= 0.5 + 1e-6
+    into = DistanceIndex.build(box_mesh([waist - 0.5, -1, z - 0.01], [60, 1, z + 0.01]))
+    assert -0.5 - 1e-6 <= clearance(into, Poses.upright(here, here), profile, FAR).mm[0] < -0.2
+
+
+@pytest.mark.parametrize("name", PROFILES)
+def test_pushes_up_an_upright_tool_are_tip_heights(name):
+    rng = np.random.default_rng(13)
+    mesh, profile = terrain(), PROFILES[name]
+    xy = rng.uniform(-28, 28, (300, 2))
+    tips = np.column_stack([xy, np.full(300, -3.0)])
+    got, nearest = pushed(DistanceIndex.build(mesh), tips, np.array([0, 0, 1]), np.array([0, 0, 2.0]), profile)
+    sides = [DropIndex.of(mesh, side) for side in undersides_of(profile)]
+    want = np.max([tip_heights(side, xy) for side in sides], axis=0)
+    assert got - 3.0 == pytest.approx(want, abs=1e-5)
+    assert (nearest >= 0).all()
+
+
+@pytest.mark.parametrize("name", PROFILES)
+def test_what_was_pushed_touches_and_no_more(name):
+    """Any way, any axis: where it stands then it touches; a little on it is clear; nothing further out touches."""
+    rng = np.random.default_rng(17)
+    mesh, profile = terrain(4), PROFILES[name]
+    index = DistanceIndex.build(mesh)
+    tips, axes, ways = rng.uniform(-20, 20, (40, 3)), random_axes(rng, 40), random_axes(rng, 40)
+    ways[:, 2] = np.abs(ways[:, 2]) + 0.2
+    ways /= np.linalg.norm(ways, axis=1, keepdims=True)
+    far, nearest = pushed(index, tips, axes, ways, profile)
+    met = np.isfinite(far)
+    assert met.sum() > 25
+    assert (nearest[~met] == -1).all()
+    at = tips[met] + far[met, None] * ways[met]
+    assert np.abs(clearance(index, Poses.tilted(at, at, axes[met]), profile, FAR).mm).max() < 2e-5
+    out = at + 200 * ways[met]
+    on = at + 1e-3 * ways[met]
+    assert clearance(index, Poses.tilted(on, out, axes[met]), profile, FAR).mm.min() > 1e-6
+
+
+def test_what_meets_nothing_is_told():
+    index = DistanceIndex.build(box_mesh([0, 0, 0], [10, 10, 10]))
+    far, nearest = pushed(index, np.array([[50.0, 0, 0]]), np.array([0, 0, 1]), np.array([0, 0, 1]), PROFILES["ball"])
+    assert far[0] == -np.inf
+    assert nearest[0] == -1
