@@ -1,10 +1,13 @@
 """Tool lists as files, searching, differences, and the shortest stick-out against geometry."""
 
 import math
+from dataclasses import replace
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.spatial.transform import Rotation
 
 from fenrik.core.contact.stickout import shortest_stick_out
 from fenrik.core.errors import FenrikError
@@ -121,11 +124,23 @@ def test_shortest_stick_out_in_a_deep_pocket():
 
 
 def test_tips_of_a_path_decide_where_they_are_given():
-    import numpy as np
-
     pin = solid_from_shape(cylinder(0, 0, 0, 10, 30))
     holder = tool(holder=[{"lower_diameter_mm": 30, "upper_diameter_mm": 30, "height_mm": 30}])
     beside = np.array([[13.0, 0.0, 10.0]])
     assert shortest_stick_out(mesh_at(pin, 0.01), holder, 0.5, beside).shortest_mm == pytest.approx(20.5)
     far = np.array([[60.0, 0.0, 0.0]])
     assert shortest_stick_out(mesh_at(pin, 0.01), holder, 0.5, far).bound == "cutting length"
+
+
+def test_a_tool_that_leans_needs_the_same_stick_out_as_an_upright_one_over_the_part_that_leans():
+    block = mesh_at(solid_from_shape(cut(box(0, 0, 0, 60, 60, 40), box(15, 15, 15, 30, 30, 40))), 0.01)
+    holder = tool(holder=[{"lower_diameter_mm": 24, "upper_diameter_mm": 44, "height_mm": 40}])
+    tips = np.array([[20.0, 20.0, 15.0], [30.0, 30.0, 15.0], [5.0, 5.0, 40.0]])
+    upright = shortest_stick_out(block, holder, 1.0, tips)
+    assert upright.bound == "holder"
+    turn = Rotation.from_rotvec([0.4, -0.7, 0.2])
+    leaning = replace(block, vertices=turn.apply(block.vertices))
+    axes = np.tile(turn.apply([0.0, 0.0, 1.0]), (3, 1))
+    found = shortest_stick_out(leaning, holder, 1.0, turn.apply(tips), axes)
+    assert found.shortest_mm == pytest.approx(upright.shortest_mm, abs=1e-5)
+    assert found.place == pytest.approx(turn.apply([upright.place])[0])

@@ -272,12 +272,12 @@ def stick_out(
     build = opened.build
     placing = build.placing(where)
     meshes = [m for m in (build.mesh(where, 0.05), placing.fixture_mesh()) if m is not None]
-    tips = None
+    tips = axes = None
     row = next((o for o in opened.job.operations if o.number == operation), None)
     if row is not None and build.store.get(build.path_key(row)) is not None:
         path = build.path(row).toolpath
-        tips = path.point[path.feed > 0]
-    found = shortest_stick_out(join_meshes(meshes), tool, margin_mm, tips)
+        tips, axes = path.point[path.feed > 0], path.axis[path.feed > 0]
+    found = shortest_stick_out(join_meshes(meshes), tool, margin_mm, tips, axes)
     place = placing.frame.to_part([found.place])[0]  # type: ignore[arg-type]
     return StickOutOffer(
         shortest_mm=found.shortest_mm, place=place.tolist(), bound=found.bound, now_mm=tool.stick_out_mm

@@ -1,7 +1,7 @@
 """The shortest stick-out at which the holder stays clear of the part wherever the cutter reaches it.
 
-Over each place the lowest height of the holder's nose is the tip height of the holder itself (as a tool of its own);
-what it lacks above the cutter's tip must be made up by the stick-out.
+A holder whose nose stood at the tip would have to be pushed back along its axis until it clears the part; so far at
+least the tool must stand out.
 """
 
 from __future__ import annotations
@@ -10,12 +10,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from fenrik.core.contact.clearance import pushed
+from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.contact.drop import DropIndex, tip_heights
 from fenrik.core.frames import Points
 from fenrik.core.solids.model import Mesh
-from fenrik.core.tools.assembly import cutting_profile
+from fenrik.core.toolpath.poses import UPRIGHT
+from fenrik.core.tools.assembly import cutting_profile, holder_of
 from fenrik.core.tools.model import Tool
-from fenrik.core.tools.profile import cone_profile
 
 MOST_PLACES = 20_000
 
@@ -33,33 +35,35 @@ class StickOut:
     bound: str
 
 
-def shortest_stick_out(mesh: Mesh, tool: Tool, margin_mm: float = 1.0, tips: Points | None = None) -> StickOut:
+def shortest_stick_out(
+    mesh: Mesh, tool: Tool, margin_mm: float = 1.0, tips: Points | None = None, axes: Points | None = None
+) -> StickOut:
     """How far a tool must stand out of its holder over a part.
 
     Args:
-        mesh: part (and fixtures), z along the tool.
+        mesh: part (and fixtures), z along the tool where no axes are given.
         margin_mm: how far the holder keeps from the part.
         tips: (n, 3) places of the tip; where none are given, the lowest ones that the cutter can reach over the part.
+        axes: (n, 3) of the tool at these places; upright where none are given.
 
     Raises:
         FenrikError: for a cutter whose contour is not a single convex body.
     """
     flutes = tool.cutter.flute_length_mm
     places = lowest_tips(mesh, tool) if tips is None else tips
+    along = np.broadcast_to(UPRIGHT if axes is None else axes, places.shape)
     if len(places) > MOST_PLACES:
-        places = places[np.linspace(0, len(places) - 1, MOST_PLACES).astype(int)]
+        some = np.linspace(0, len(places) - 1, MOST_PLACES).astype(int)
+        places, along = places[some], along[some]
     best, where, bound = flutes, places[0] if len(places) else np.zeros(3), "cutting length"
-    height = 0.0
-    for section in tool.holder:
-        body = cone_profile(
-            section.lower_diameter_mm / 2 + margin_mm, section.upper_diameter_mm / 2 + margin_mm, section.height_mm
-        )
-        nose = tip_heights(DropIndex.build(mesh, body), places[:, :2]) - height + margin_mm
-        need = nose - places[:, 2]
+    index = DistanceIndex.build(mesh)
+    for body in holder_of(tool, margin_mm):
+        # Its nose at the tip, the holder would have to go back by so much.
+        nose = body.profile.lifted(-tool.stick_out_mm)
+        need, _ = pushed(index, places, along, along, nose)
         k = int(np.argmax(need)) if len(need) else -1
         if k >= 0 and float(need[k]) > best:
             best, where, bound = float(need[k]), places[k], "holder"
-        height += section.height_mm
     return StickOut(best, (float(where[0]), float(where[1]), float(where[2])), bound)
 
 

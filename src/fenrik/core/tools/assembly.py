@@ -46,9 +46,9 @@ class Assembly:
 
 def assembly_of(tool: Tool, near_miss_mm: float = 0.0) -> Assembly:
     """Cutter, neck, shank and holder of a tool; with a margin, the holder once more grown by it (`near miss`)."""
-    bodies = [*_above_the_edges(tool.cutter), *_stations(tool), *_holder(tool, 0.0, "holder")]
+    bodies = [*_above_the_edges(tool.cutter), *_stations(tool), *holder_of(tool)]
     if near_miss_mm > 0:
-        bodies += _holder(tool, near_miss_mm, "near miss")
+        bodies += holder_of(tool, near_miss_mm, "near miss")
     return Assembly(cutting_profile(tool.cutter), tuple(bodies))
 
 
@@ -81,7 +81,7 @@ def _stations(tool: Tool) -> list[Body]:
     return found
 
 
-def _holder(tool: Tool, margin_mm: float, role: Role) -> list[Body]:
+def holder_of(tool: Tool, margin_mm: float = 0.0, role: Role = "holder") -> list[Body]:
     """The holder's sections, each lifted to its place; grown by a margin sideways, up and down."""
     found, height = [], tool.stick_out_mm
     for section in tool.holder:
