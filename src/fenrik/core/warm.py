@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from fenrik.core.contact import DropIndex, tip_heights
+from fenrik.core.contact.clearance import clearance, pushed
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.frames import Points
 from fenrik.core.posting import PostedOperation, load_controllers, post_programs
@@ -15,7 +16,8 @@ from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.tessellate import tessellate, weld
 from fenrik.core.stock import Stock, cut, stock_mesh
 from fenrik.core.stock.shaping import stock_from_mesh
-from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, Poses, motion_times
+from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, Poses, SafePlane, motion_times
+from fenrik.core.toolpath.poses import UPRIGHT
 from fenrik.core.toolpath.tour import visiting_order
 from fenrik.core.tools import Assembly, BallCutter, Body, Tool
 from fenrik.core.tools.profile import bull_nose_profile
@@ -47,13 +49,16 @@ def warm() -> None:
         stock, _ = cut(stock, Poses.upright(starts, ends), tool_bodies)
         stock, _ = cut(stock, Poses.tilted(starts, ends, np.array([0.1, 0.2, 1.0])), tool_bodies)
         stock_mesh(stock)
+    index, tips = DistanceIndex.build(mesh), np.array([[1.0, 1.0, 9.0]])
+    clearance(index, Poses.upright(tips, tips), profile, 1.0)
+    pushed(index, tips, UPRIGHT, UPRIGHT, profile)
     turn = np.linspace(0, 6, 12)
     fit_arcs(np.column_stack([np.cos(turn), np.sin(turn)]), False, 1e-3)
     visiting_order(np.random.default_rng(0).uniform(0, 9, (12, 2)), "shortest way")
     group_faces(weld(mesh))
     stock_from_mesh(mesh, 1.0)
     _warm_exact_faces(corners + 0.1)
-    builder = PathBuilder(Feeds(100, 50, 200), 9.0, 6.0)
+    builder = PathBuilder(Feeds(100, 50, 200), SafePlane.at_height(9.0), 6.0)
     builder.travel(0, 0, 5)
     builder.enter_helix(np.array([1.0, 0]), np.array([0.0, 0, 4]), 5.0, 1.0)
     builder.cut(np.array([[1.0, 1, 4], [2, 2, 4]]))

@@ -1,5 +1,6 @@
-"""Chains against `scipy.spatial.transform`, round trips, and the published closed form of a table-table machine."""
+"""Chains against `scipy.spatial.transform` and `kinpy` (a reader of URDF, on its own arithmetic), round trips, and the published closed form of a table-table machine."""
 
+import kinpy
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -48,6 +49,46 @@ def test_forward_against_matrices(name):
         seen = np.linalg.inv(work) @ tool
         assert point == pytest.approx((seen @ [0, 0, -80, 1])[:3], abs=1e-9)
         assert axis == pytest.approx(seen[:3, 2], abs=1e-12)
+
+
+def urdf_of(joints, tool_mm):
+    """A machine in the Unified Robot Description Format (metres, radians): two branches of links from one base, a joint
+    frame at each origin, and a fixed link for the tip."""
+    links, parts = ['<link name="base"/>'], []
+    for branch in ("work", "tool"):
+        parent, at = "base", np.zeros(3)
+        for joint in (j for j in joints if j.carries == branch):
+            kind = "prismatic" if joint.kind == "linear" else "revolute"
+            x, y, z = ((np.array(joint.origin) - at) / 1000).tolist()
+            along = (np.array(joint.direction, float) / np.linalg.norm(joint.direction)).tolist()
+            parts.append(
+                f'<joint name="{joint.name}" type="{kind}"><parent link="{parent}"/><child link="{joint.name}_link"/>'
+                f'<origin xyz="{x!r} {y!r} {z!r}" rpy="0 0 0"/><axis xyz="{along[0]!r} {along[1]!r} {along[2]!r}"/>'
+                f'<limit lower="-9" upper="9" effort="1" velocity="1"/></joint>'
+            )
+            links.append(f'<link name="{joint.name}_link"/>')
+            parent, at = f"{joint.name}_link", np.array(joint.origin, float)
+        x, y, z = ((np.array([0, 0, -tool_mm if branch == "tool" else 0]) - at) / 1000).tolist()
+        links.append(f'<link name="{branch}_end"/>')
+        parts.append(
+            f'<joint name="{branch}_fixed" type="fixed"><parent link="{parent}"/><child link="{branch}_end"/>'
+            f'<origin xyz="{x!r} {y!r} {z!r}" rpy="0 0 0"/></joint>'
+        )
+    return f'<robot name="machine">{"".join(links)}{"".join(parts)}</robot>'
+
+
+@pytest.mark.parametrize("name", MACHINES)
+def test_forward_against_a_reader_of_urdf(name):
+    joints = MACHINES[name]
+    other = kinpy.build_chain_from_urdf(urdf_of(joints, 110.0))
+    values = np.random.default_rng(2).uniform(-100, 25, (30, len(joints)))
+    pose = Chain(joints, tool_mm=110.0).forward(values)
+    for row, point, axis in zip(values, pose.point, pose.axis, strict=True):
+        there = {j.name: v / 1000 if j.kind == "linear" else np.deg2rad(v) for j, v in zip(joints, row, strict=True)}
+        ends = {k: t.matrix() for k, t in other.forward_kinematics(there).items() if k.endswith("_end")}
+        seen = np.linalg.inv(ends["work_end"]) @ ends["tool_end"]
+        assert point == pytest.approx(1000 * seen[:3, 3], abs=1e-8)
+        assert axis == pytest.approx(seen[:3, 2], abs=1e-11)
 
 
 @pytest.mark.parametrize("name", MACHINES)

@@ -15,7 +15,7 @@ from fenrik.core.posting import (
 from fenrik.core.strategies.back_boring import BackBore, bore_back
 from fenrik.core.strategies.drilling import CYCLES, Pecks, drill_hole
 from fenrik.core.strategies.targets import HolePlace
-from fenrik.core.toolpath import Feeds, PathBuilder
+from fenrik.core.toolpath import Feeds, PathBuilder, SafePlane
 from fenrik.core.tools import Drill, Tool
 from fenrik.core.tools.cutters import BackBoringBar
 
@@ -26,7 +26,7 @@ HOLES = [(0.0, 0.0, -12.0), (10.0, 0.0, -12.0), (20.0, 5.0, -12.0), (20.0, 15.0,
 def path_of(cycle, heights=(2.0, 2.0, 2.0, 8.0)):
     if cycle == "back boring":
         return bored_back()
-    b = PathBuilder(Feeds(300, 200, 1000), 25.0, 15.0)
+    b = PathBuilder(Feeds(300, 200, 1000), SafePlane.at_height(25.0), 15.0)
     b.spindle = -1 if cycle == "tap, left hand" else 1
     for k, ((x, y, z), height) in enumerate(zip(HOLES, heights, strict=True)):
         if b.place is not None and height > b.place[2]:
@@ -37,7 +37,7 @@ def path_of(cycle, heights=(2.0, 2.0, 2.0, 8.0)):
 
 def bored_back():
     """Two holes bored back from −6 to −2, the tool going in 2.5 beside their axes."""
-    b = PathBuilder(Feeds(240, 200, 1000), 25.0, 15.0)
+    b = PathBuilder(Feeds(240, 200, 1000), SafePlane.at_height(25.0), 15.0)
     bar = BackBoringBar(diameter_mm=18, bar_diameter_mm=8, flute_length_mm=6, edge_deg=90)
     for k, (x, y, _) in enumerate(HOLES[:2]):
         place = HolePlace(x, y, 0.0, -20.0, -20.0, 14.0, True, "hole")
@@ -146,7 +146,7 @@ def test_peck_backs_off_as_in_the_nist_report():
 @pytest.mark.parametrize("name", ["Plain ISO", "Numbered with tool stop"])
 def test_the_same_cycle_is_said_whole_again_after_a_way_between(name):
     """What a cycle's words said ends with G80, so that the next hole needs them all."""
-    b = PathBuilder(Feeds(300, 200, 1000), 25.0, 15.0)
+    b = PathBuilder(Feeds(300, 200, 1000), SafePlane.at_height(25.0), 15.0)
     for k, (x, y, z) in enumerate(HOLES[:2]):
         drill_hole(b, "peck", k, np.array([x, y]), 2.0, z, feed=240.0, pecks=Pecks(3.0), dwell_s=0.0)
         b.retract(5.0)

@@ -17,7 +17,7 @@ from fenrik.core.posting import (
 )
 from fenrik.core.posting.cl import cutter_location
 from fenrik.core.posting.dialect import format_number, safe_words
-from fenrik.core.toolpath import Feeds, PathBuilder
+from fenrik.core.toolpath import Feeds, PathBuilder, SafePlane
 from fenrik.core.tools import BallCutter, FlatCutter, Tool
 
 TOOLS = [
@@ -28,7 +28,7 @@ TOOLS = [
 
 def path(seed=0, n=60):
     rng = np.random.default_rng(seed)
-    b = PathBuilder(Feeds(900, 250, 1800), 20.0, 12.0)
+    b = PathBuilder(Feeds(900, 250, 1800), SafePlane.at_height(20.0), 12.0)
     b.travel(4.0, 1.0, 6.0)
     b.enter_helix(np.array([2.0, 1.0]), np.array([4.0, 1.0, 1.0]), 6.0, 1.7)
     b.next_pass()

@@ -16,7 +16,7 @@ from fenrik.core.proof.run import Run
 from fenrik.core.sketches import Curve
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.stock import Stock
-from fenrik.core.toolpath import Feeds, Kind, MotionLimits, PathBuilder, Toolpath
+from fenrik.core.toolpath import Feeds, Kind, MotionLimits, PathBuilder, SafePlane, Toolpath
 from fenrik.core.tools import FlatCutter, HolderSection, Tool
 
 PLAIN = load_controllers()["Plain ISO"]
@@ -26,7 +26,7 @@ HOLDER = [HolderSection(lower_diameter_mm=30, upper_diameter_mm=30, height_mm=20
 
 def pocket_path(depth, stop=14.0, rapid_down=None, overlap=2.0):
     """Zigzag over the pocket's floor with the tip at `depth`."""
-    b = PathBuilder(Feeds(1000, 300, 2000), 40.0, 30.0)
+    b = PathBuilder(Feeds(1000, 300, 2000), SafePlane.at_height(40.0), 30.0)
     for k, y in enumerate(np.arange(13, 27.01, overlap)):
         b.travel(13.0, y, rapid_down if rapid_down is not None else 21.0)
         b.enter(np.array([13.0, y, depth]))
@@ -162,7 +162,7 @@ def test_arcs_of_every_plane_come_back_as_they_were_written():
 
 
 def arc_path():
-    b = PathBuilder(Feeds(1000, 300, 2000), 40.0, 30.0)
+    b = PathBuilder(Feeds(1000, 300, 2000), SafePlane.at_height(40.0), 30.0)
     b.travel(20.0, 20.0, 21.0)
     b.enter(np.array([20.0, 20, 12]))
     b.next_pass()

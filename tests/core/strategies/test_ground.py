@@ -9,7 +9,7 @@ from fenrik.core.strategies.common import START_GAP_MM
 from fenrik.core.strategies.ground.entries import DescentParams, Entry, go_in, plan_entry_onto
 from fenrik.core.strategies.ground.levels import depth_levels, levels_with_stops
 from fenrik.core.strategies.ground.regions import StandingStock
-from fenrik.core.toolpath import Feeds, Kind, PathBuilder, Poses
+from fenrik.core.toolpath import Feeds, Kind, PathBuilder, Poses, SafePlane
 from fenrik.core.tools import Assembly, bull_nose_profile
 
 
@@ -41,7 +41,7 @@ def test_levels_hold_all_stops_in_even_steps():
 
 
 def builder():
-    return PathBuilder(Feeds(800, 200, 1500), 30.0, 25.0)
+    return PathBuilder(Feeds(800, 200, 1500), SafePlane.at_height(30.0), 25.0)
 
 
 RING = np.array([[0.0, 0], [20, 0], [20, 10], [0, 10], [0, 0]])

@@ -7,7 +7,7 @@ from scipy.spatial.transform import Rotation, Slerp
 from fenrik.core.errors import FenrikError
 from fenrik.core.frames import Frame
 from fenrik.core.sketches import Curve
-from fenrik.core.toolpath import Feeds, Kind, Motion, PathBuilder, Poses, Toolpath
+from fenrik.core.toolpath import Feeds, Kind, Motion, PathBuilder, Poses, SafePlane, Toolpath
 from fenrik.core.toolpath.builder import curve_motions
 
 Z = np.array([0.0, 0, 1])
@@ -125,7 +125,7 @@ def test_straightened_steps_stay_within_the_bound():
 
 
 def test_each_kind_of_motion_has_its_feed():
-    builder = PathBuilder(Feeds(cutting=1000, entry=300, exit=2000), 20.0, 10.0)
+    builder = PathBuilder(Feeds(cutting=1000, entry=300, exit=2000), SafePlane.at_height(20.0), 10.0)
     builder.travel(0, 0, 5)
     builder.approach(np.array([0.0, 0, 4]))
     builder.enter(np.array([0.0, 0, 2]))

@@ -4,14 +4,14 @@ import numpy as np
 import pytest
 
 from fenrik.core.sketches import Curve
-from fenrik.core.toolpath import Feeds, Kind, Motion, PathBuilder
+from fenrik.core.toolpath import Feeds, Kind, Motion, PathBuilder, SafePlane
 from fenrik.core.toolpath.builder import LIFT_MM, curve_motions
 
 FEEDS = Feeds(cutting=1200, entry=300, exit=2000)
 
 
 def builder(over=None):
-    return PathBuilder(FEEDS, clearance_mm=50, retract_mm=10, over=over)
+    return PathBuilder(FEEDS, SafePlane.at_height(50), retract_mm=10, over=over)
 
 
 def test_a_path_begins_and_ends_at_the_clearance_height():

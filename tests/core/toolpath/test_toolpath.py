@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from fenrik.core.toolpath import Feeds, Kind, Motion, MotionLimits, PathBuilder, Toolpath, motion_times
+from fenrik.core.toolpath import Feeds, Kind, Motion, MotionLimits, PathBuilder, SafePlane, Toolpath, motion_times
 
 
 def straight(points, feed):
@@ -48,7 +48,7 @@ def test_never_below_length_over_feed():
 
 
 def test_helix_is_arcs_and_ends_where_asked():
-    builder = PathBuilder(Feeds(100, 50, 200), 20.0, 10.0)
+    builder = PathBuilder(Feeds(100, 50, 200), SafePlane.at_height(20.0), 10.0)
     builder.travel(4.0, 0.0, 6.0)
     builder.enter_helix(np.array([2.0, 0.0]), np.array([4.0, 0.0, 1.0]), 6.0, 2.0)
     path = builder.finish()

@@ -22,7 +22,7 @@ from fenrik.core.setups.grids import join_meshes
 from fenrik.core.solids.model import Mesh, Solid
 from fenrik.core.stock import Stock
 from fenrik.core.strategies.targets import Targets
-from fenrik.core.toolpath import Feeds, PathBuilder
+from fenrik.core.toolpath import Feeds, PathBuilder, Safe, SafePlane
 from fenrik.core.tools import Cutter, Tool, cutting_profile
 
 OBSTACLE_CLEARANCE_MM = 0.5
@@ -131,9 +131,9 @@ class Given:
         return self._of("rpm")
 
     @property
-    def clearance_mm(self) -> float:
-        """Height for rapids over everything."""
-        return float(self._of("safe")[0])
+    def safe(self) -> Safe:
+        """Beyond it rapids are over everything."""
+        return SafePlane.at_height(float(self._of("safe")[0]))
 
     @property
     def retract_mm(self) -> float:
@@ -191,7 +191,7 @@ class Given:
         return self._of("stay_in")
 
     def builder(self) -> PathBuilder:
-        return PathBuilder(self.feeds, self.clearance_mm, self.retract_mm)
+        return PathBuilder(self.feeds, self.safe, self.retract_mm)
 
     def drop_index(self, allowance_mm: float) -> DropIndex:
         """The part and the obstacles made ready for this cutter grown by an allowance."""

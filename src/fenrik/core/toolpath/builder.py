@@ -11,6 +11,8 @@ from numpy.typing import NDArray
 from fenrik.core.frames import Points
 from fenrik.core.sketches import Curve
 from fenrik.core.toolpath.model import Kind, Motion, Toolpath
+from fenrik.core.toolpath.poses import UPRIGHT
+from fenrik.core.toolpath.safe import Safe
 
 LIFT_MM = 0.5
 
@@ -29,7 +31,7 @@ class PathBuilder:
 
     Args:
         feeds: feeds for the kinds of motion.
-        clearance_mm: height of rapids before the first and after the last motion.
+        safe: the surface beyond which the tool comes and goes, before the first and after the last motion.
         retract_mm: height of rapids in between.
         over: gives the height that a rapid between two places (x, y) must keep, where that is lower than `retract_mm`.
     """
@@ -37,12 +39,12 @@ class PathBuilder:
     def __init__(
         self,
         feeds: Feeds,
-        clearance_mm: float,
+        safe: Safe,
         retract_mm: float,
         over: Callable[[Points, Points], float] | None = None,
     ) -> None:
         self.feeds = feeds
-        self.clearance_mm = clearance_mm
+        self.safe = safe
         self.retract_mm = retract_mm
         self.over = over
         self.pass_id = -1
@@ -120,7 +122,7 @@ class PathBuilder:
     def height_to(self, x: float, y: float) -> float:
         """The height at which the tool can go over to a place at rapid."""
         if self._at is None:
-            return self.clearance_mm
+            return float(self.safe.leave(np.array([x, y, self.retract_mm]), UPRIGHT)[2])
         if self.over is None:
             return self.retract_mm
         return float(min(self.over(self._at[:2], np.array([x, y])), self.retract_mm))
@@ -133,6 +135,8 @@ class PathBuilder:
             if self._at[2] < height:
                 self.retract(height)
             height = max(height, float(self._at[2]))
+        else:
+            self._add(self.safe.leave(np.array([x, y, height]), UPRIGHT), Kind.RAPID, 0.0)
         self._add(np.array([x, y, height]), Kind.RAPID, 0.0)
         if start_mm < height:
             self._add(np.array([x, y, start_mm]), Kind.RAPID, 0.0)
@@ -192,11 +196,11 @@ class PathBuilder:
         self.pass_id += 1
 
     def finish(self) -> Toolpath:
-        """The whole path, lifted to the clearance height at its end."""
+        """The whole path, beyond the safe surface at its end."""
         if self._at is None:
             return Toolpath.empty()
         self.lift_off()
-        self.retract(self.clearance_mm)
+        self._add(self.safe.leave(self._at, UPRIGHT), Kind.RETRACT, 0.0)
         return Toolpath.joined(self._chunks)
 
 
