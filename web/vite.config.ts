@@ -1,8 +1,9 @@
 import react from "@vitejs/plugin-react";
-import { defineConfig } from "vite";
+import { defineConfig } from "vitest/config";
 
 export default defineConfig({
   plugins: [react()],
   build: { chunkSizeWarningLimit: 2500 },
+  test: { testTimeout: 60_000 }, // a machine of two cores that does other things too
   server: { proxy: { "/api": "http://127.0.0.1:8040" } },
 });

@@ -37,12 +37,11 @@ export function played(
   return next >= ends.length ? { moment: ends.length, over: true } : { moment: next, over: false };
 }
 
-/** The first moment of the operation before (-1), or of the one after (1), the moment looked at. */
+/** The moment at which the operation that is being made ends (1), or at which the one made last began (-1). */
 export function operationEdge(operations: ArrayLike<number>, moment: number, way: 1 | -1): number {
-  const n = operations.length,
-    i = Math.max(0, Math.min(moment, n) - 1);
-  let k = i;
-  if (way > 0) while (k < n && operations[k] === operations[i]) k++;
-  else while (k > 0 && operations[k - 1] === operations[Math.max(i - 1, 0)]) k--;
+  const n = operations.length;
+  let k = Math.max(0, Math.min(moment, n));
+  if (way > 0) for (const own = operations[k]; k < n && operations[k] === own;) k++;
+  else for (const own = operations[k - 1]; k > 0 && operations[k - 1] === own;) k--;
   return k;
 }

@@ -1,0 +1,171 @@
+// @vitest-environment jsdom
+import { pageOf, server } from "./screen";
+import { QueryClient } from "@tanstack/react-query";
+import { act, cleanup, renderHook, waitFor } from "@testing-library/react";
+import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
+import { useJobApi } from "../src/job/useJob";
+
+/** The server's events, sent by the test. */
+class Events {
+  static latest: Events;
+  heard = new Map<string, (e: MessageEvent) => void>();
+  closed = false;
+  constructor() {
+    Events.latest = this;
+  }
+  addEventListener(kind: string, hear: (e: MessageEvent) => void) {
+    this.heard.set(kind, hear);
+  }
+  close() {
+    this.closed = true;
+  }
+  send(kind: string, data: unknown) {
+    act(() => this.heard.get(kind)!({ data: JSON.stringify(data) } as MessageEvent));
+  }
+}
+
+let version = 1;
+const state = (name = "Bracket") => ({ id: "j", version, revision: version, document: { name } });
+
+const open = async (answers: Parameters<typeof server>[0] = {}) => {
+  const asked = server({
+    "GET /api/jobs/j": () => state(),
+    "GET /api/jobs/j/status": () => ({ operations: [], setups: [], tasks: [] }),
+    ...answers,
+  });
+  const client = new QueryClient({ defaultOptions: { queries: { retry: false } } });
+  const hook = renderHook(() => useJobApi("j"), { wrapper: pageOf(client) });
+  await waitFor(() => expect(hook.result.current.job?.status).toBeTruthy());
+  const count = (what: string) => asked.filter((a) => a.what === what).length;
+  return { hook, asked, count, job: () => hook.result.current.job! };
+};
+
+beforeEach(() => {
+  version = 1;
+  vi.stubGlobal("EventSource", Events);
+});
+afterEach(cleanup);
+
+describe("the open job", () => {
+  it("is shown as the server has it", async () => {
+    const { job } = await open();
+    expect(job().doc).toEqual({ name: "Bracket" });
+    expect(job().version).toBe(1);
+  });
+
+  it("is shown changed at once from the answer, without being fetched again", async () => {
+    const { job, asked, count } = await open({
+      "PATCH /api/jobs/j": () => {
+        version = 2;
+        return state("Lantern");
+      },
+    });
+    let said = "?";
+    await act(async () => void (said = await job().edit([{ path: "name", value: "Lantern", was: "Bracket" }], "name")));
+    expect(said).toBe("");
+    await waitFor(() => expect(job().doc).toEqual({ name: "Lantern" }));
+    expect(count("GET /api/jobs/j")).toBe(1);
+    expect(asked.find((a) => a.what === "PATCH /api/jobs/j")!.body).toEqual({
+      label: "name",
+      changes: [{ op: "set", check: true, path: "name", value: "Lantern", was: "Bracket" }],
+    });
+  });
+
+  it("asks for what was there only where a value is set", async () => {
+    const { job, asked } = await open({ "PATCH /api/jobs/j": () => state() });
+    await act(async () => {
+      await job().edit(
+        [
+          { op: "add", path: "operations", value: { number: 10 } },
+          { path: "a", value: 1, check: false },
+        ],
+        "two",
+      );
+    });
+    const sent = asked.find((a) => a.what === "PATCH /api/jobs/j")!.body as { changes: { check: boolean }[] };
+    expect(sent.changes.map((c) => c.check)).toEqual([false, false]);
+  });
+
+  it("says why a change was refused, keeps what stands, and looks at the server's anew", async () => {
+    const { job, count } = await open({
+      "PATCH /api/jobs/j": () =>
+        Response.json(
+          {
+            title: "refused",
+            status: 409,
+            problems: [{ field: "name", message: "Somebody changed it.", way_out: "" }],
+          },
+          { status: 409 },
+        ),
+    });
+    let said = "";
+    await act(async () => void (said = await job().edit([{ path: "name", value: "x", was: "y" }], "name")));
+    expect(said).toBe("Somebody changed it.");
+    expect(job().note).toEqual({ text: "Somebody changed it.", ok: false });
+    expect(job().doc).toEqual({ name: "Bracket" });
+    await waitFor(() => expect(count("GET /api/jobs/j")).toBe(2));
+    act(() => job().setNote(null));
+    expect(job().note).toBeNull();
+  });
+
+  it("says so while something is being kept", async () => {
+    let answer: (response: Response) => void = () => undefined;
+    const { job } = await open({ "POST /api/jobs/j/undo": () => new Promise<Response>((r) => (answer = r)) as never });
+    act(() => job().undo());
+    await waitFor(() => expect(job().saving).toBe(true));
+    await act(async () => answer(Response.json(state("Before"))));
+    await waitFor(() => expect(job().saving).toBe(false));
+  });
+
+  it("computes one setup's rows, with the proof", async () => {
+    const { job, asked } = await open({ "POST /api/jobs/j/compute": () => ({ task: "t" }) });
+    await act(async () => job().compute("top", [10, 20]));
+    await waitFor(() =>
+      expect(asked.find((a) => a.what === "POST /api/jobs/j/compute")?.body).toEqual({
+        setup: "top",
+        operations: [10, 20],
+        proof: true,
+      }),
+    );
+  });
+});
+
+describe("what the server tells", () => {
+  it("is looked at when it is about this job", async () => {
+    const { count } = await open();
+    const [jobs, statuses] = [count("GET /api/jobs/j"), count("GET /api/jobs/j/status")];
+    Events.latest.send("job", { job: "another", kind: "job" });
+    await new Promise((r) => setTimeout(r, 30));
+    expect(count("GET /api/jobs/j")).toBe(jobs);
+    Events.latest.send("task", { job: "j", kind: "task", state: "running", words: "" });
+    await waitFor(() => expect(count("GET /api/jobs/j/status")).toBe(statuses + 1));
+    expect(count("GET /api/jobs/j")).toBe(jobs);
+    Events.latest.send("job", { job: "j", kind: "job" });
+    await waitFor(() => expect(count("GET /api/jobs/j")).toBe(jobs + 1));
+  });
+
+  it("is said when a task failed", async () => {
+    const { job } = await open();
+    Events.latest.send("task", { job: "j", kind: "task", state: "failed", words: "Tool 3 is missing." });
+    await waitFor(() => expect(job().note).toEqual({ text: "Tool 3 is missing.", ok: false }));
+  });
+
+  it("is asked for anew after the line was broken", async () => {
+    const { count } = await open();
+    Events.latest.send("hello", {});
+    await waitFor(() => expect(count("GET /api/jobs/j")).toBe(2));
+  });
+
+  it("is not heard any more when the job is left", async () => {
+    const { hook } = await open();
+    hook.unmount();
+    expect(Events.latest.closed).toBe(true);
+  });
+});
+
+it("says what is wrong where a job is not there", async () => {
+  server({});
+  const hook = renderHook(() => useJobApi("gone"), { wrapper: pageOf() });
+  await waitFor(() => expect(hook.result.current.error?.message).toContain("nothing at GET /api/jobs/gone"));
+  expect(hook.result.current.job).toBeNull();
+});
