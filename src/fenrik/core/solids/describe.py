@@ -130,6 +130,8 @@ def _loops(face: Any, index: int, numbers: _EdgeNumbers, sides: list[list[_Side]
     """The edges of each boundary of a face, the outer one first; notes the face at its edges on the way."""
     surface = BRepAdaptor_Surface(face, False)
     reversed_ = face.Orientation() == TopAbs_REVERSED
+    # On a plane it is the same everywhere, which saves looking for the edge's middle on it.
+    level = _normal(surface, 0.0, 0.0, reversed_) if surface.GetType() == GeomAbs_SurfaceType.GeomAbs_Plane else None
     outer = BRepTools.OuterWire_s(face)
     loops: list[tuple[int, ...]] = []
     for wire in explore(face, TopAbs_WIRE):
@@ -140,9 +142,14 @@ def _loops(face: Any, index: int, numbers: _EdgeNumbers, sides: list[list[_Side]
             if number < 0:
                 continue
             loop.append(number)
-            side = _side(edge, face, surface, index, reversed_, numbers.along[number])
-            if side is not None:
-                sides[number].append(side)
+            along = numbers.along[number]
+            normal = level if level is not None else _normal_beside(edge, face, surface, reversed_)
+            if along is None or normal is None:
+                continue
+            # The face's own orientation is in that of the edge, since its wires were explored from it.
+            if edge.Orientation() == TopAbs_REVERSED:
+                along = (-along[0], -along[1], -along[2])
+            sides[number].append(_Side(index, normal, along))
         if loop:
             loops.insert(0, tuple(loop)) if wire.IsSame(outer) else loops.append(tuple(loop))
     return tuple(loops)
@@ -153,24 +160,17 @@ def _along(edge: Any) -> Triple | None:
     point, along = gp_Pnt(), gp_Vec()
     curve.D1(0.5 * (curve.FirstParameter() + curve.LastParameter()), point, along)
     length = along.Magnitude()
-    return None if length < 1e-12 else (along.X() / length, along.Y() / length, along.Z() / length)
+    return None if not length >= 1e-12 else (along.X() / length, along.Y() / length, along.Z() / length)
 
 
-def _side(edge: Any, face: Any, surface: Any, index: int, reversed_: bool, along: Triple | None) -> _Side | None:
-    """Normal and direction in the middle of an edge, seen from one face."""
-    if along is None:
-        return None
+def _normal_beside(edge: Any, face: Any, surface: Any, reversed_: bool) -> Triple | None:
+    """The face's normal in the middle of an edge."""
     flat = BRepAdaptor_Curve2d(edge, face)
     middle = 0.5 * (flat.FirstParameter() + flat.LastParameter())
     if not math.isfinite(middle):
         return None
     uv = flat.Value(middle)
-    normal = _normal(surface, uv.X(), uv.Y(), reversed_)
-    if normal is None:
-        return None
-    # The face's own orientation is in that of the edge, since its wires were explored from it.
-    backwards = edge.Orientation() == TopAbs_REVERSED
-    return _Side(index, normal, (-along[0], -along[1], -along[2]) if backwards else along)
+    return _normal(surface, uv.X(), uv.Y(), reversed_)
 
 
 def _normal(surface: Any, u: float, v: float, reversed_: bool) -> Triple | None:

@@ -183,7 +183,7 @@ def _surface(face: Any) -> _Surface:
     from OCP.BRepAdaptor import BRepAdaptor_Surface
     from OCP.GeomAbs import GeomAbs_SurfaceType as Kind
 
-    adaptor = BRepAdaptor_Surface(face, True)
+    adaptor = BRepAdaptor_Surface(face, False)
     kind = adaptor.GetType()
     if kind == Kind.GeomAbs_Plane:
         return _placed(PLANE, adaptor.Plane().Position())
@@ -197,7 +197,7 @@ def _surface(face: Any) -> _Surface:
     if kind == Kind.GeomAbs_Torus:
         torus = adaptor.Torus()
         return _placed(TORUS, torus.Position(), torus.MajorRadius(), torus.MinorRadius())
-    return _as_spline(face, adaptor, kind)
+    return _as_spline(face, BRepAdaptor_Surface(face, True), kind)
 
 
 def _placed(kind: int, position: Any, *sizes: float) -> _Surface:

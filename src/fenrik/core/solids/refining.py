@@ -44,11 +44,12 @@ def refined(mesh: FaceMesh, faces: ExactFaces, face: int, within_mm: float, most
     Returns:
         The triangles, and how far they stand off at most.
     """
-    on_sides = 0.0
+    away = _away(mesh, faces, face)
+    if away <= within_mm:
+        return mesh, SAFE * away
     for _ in range(PASSES):
         sides, of_side = _sides(mesh)
         off, middle, uv = _middles(mesh, sides, faces, face)
-        on_sides = float(off.max(initial=0.0))
         split = (off > within_mm) & (np.bincount(of_side, minlength=len(sides)) == 2)
         room = (most - len(mesh.corners)) // 2
         if not split.any() or room < 1:
@@ -56,10 +57,20 @@ def refined(mesh: FaceMesh, faces: ExactFaces, face: int, within_mm: float, most
         if split.sum() > room:  # the worst first
             split &= off >= np.partition(off[split], -room)[-room]
         mesh = _halved(mesh, of_side, split, middle, uv)
-    inside, _, _ = faces.stands_off(
-        face, mesh.nodes[mesh.corners].mean(axis=1), mesh.parameters[mesh.corners].mean(axis=1)
+    return mesh, SAFE * _away(mesh, faces, face)
+
+
+_LOOKED_AT = np.array([[3, 3, 0], [0, 3, 3], [3, 0, 3], [2, 2, 2]]) / 6.0
+"""Shares of a triangle's corners at the middles of its sides and its own."""
+
+
+def _away(mesh: FaceMesh, faces: ExactFaces, face: int) -> float:
+    """How far the surface stands off the middles of all sides and triangles at most."""
+    places, uv = (
+        (_LOOKED_AT @ values[mesh.corners]).reshape(-1, values.shape[1]) for values in (mesh.nodes, mesh.parameters)
     )
-    return mesh, SAFE * max(on_sides, float(inside.max(initial=0.0)))
+    off, _, _ = faces.stands_off(face, places, uv)
+    return float(off.max(initial=0.0))
 
 
 def _sides(mesh: FaceMesh) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
