@@ -13,7 +13,17 @@ from fenrik.core.solids.reading import solid_from_shape
 HERE = Path(__file__).parent
 sys.path[:0] = [
     str(HERE / folder)
-    for folder in (".", "app", "e2e", "core/contact", "core/recognise", "core/stock", "core/strategies", "core")
+    for folder in (
+        ".",
+        "app",
+        "e2e",
+        "core/contact",
+        "core/recognise",
+        "core/stock",
+        "core/strategies",
+        "core/tools",
+        "core",
+    )
 ]
 pytest_plugins = ["app_fixtures"]
 

@@ -352,3 +352,13 @@ def test_characters_that_cannot_be_kept(client, name):
     answer = client.post("/api/jobs", content=json.dumps({"name": name}), headers={"content-type": "application/json"})
     assert answer.status_code == 422
     assert answer.json()["problems"][0]["way_out"]
+
+
+def test_a_tool_is_drawn_before_it_is_kept_and_only_if_it_is_one(client):
+    cutter = {"kind": "flat", "diameter_mm": 10, "flute_length_mm": 20}
+    drawn = client.post("/api/tools/outline", json={"number": 1, "cutter": cutter, "stick_out_mm": 40})
+    assert [b["name"] for b in drawn.json()] == ["cutter", "shank"]
+    assert drawn.json()[0]["points"] == [[0, 0], [5, 0], [5, 20], [0, 20]]
+    none = client.post("/api/tools/outline", json={"number": 1, "cutter": cutter | {"diameter_mm": -3}})
+    assert none.status_code == 422
+    assert "diameter_mm" in none.text

@@ -4,45 +4,18 @@ import math
 
 import numpy as np
 import pytest
-from pydantic import TypeAdapter, ValidationError
+from kinds import KINDS, cutter
+from pydantic import ValidationError
 from shapely.geometry import LineString, Polygon
 
 from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.errors import FenrikError
-from fenrik.core.tools import Cutter, Tool, assembly_of, cutting_profile, profile_of
+from fenrik.core.tools import Tool, assembly_of, cutting_profile, profile_of
 from fenrik.core.tools.apt import apt_parameters
 from fenrik.core.tools.contour import flatten_contour
-from fenrik.core.tools.drawing import tool_outline_bodies
 from fenrik.core.tools.holders import standard_holders
 from fenrik.core.tools.kernels import height
 from fenrik.core.tools.underside import underside_of, undersides_of
-
-KINDS = {
-    "flat": {},
-    "ball": {},
-    "bull-nose": {"corner_radius_mm": 1},
-    "face mill": {"lead_deg": 45, "diameter_mm": 50, "flute_length_mm": 6},
-    "chamfer mill": {"tip_diameter_mm": 1},
-    "drill": {},
-    "spot drill": {},
-    "centre drill": {"pilot_diameter_mm": 3, "pilot_length_mm": 4},
-    "reamer": {},
-    "tap": {"thread": "M10"},
-    "thread mill": {"pitch_mm": 1.5, "neck_diameter_mm": 7},
-    "slotting cutter": {"neck_diameter_mm": 4, "flute_length_mm": 3, "corner_radius_mm": 0.5},
-    "lollipop": {"neck_diameter_mm": 6},
-    "tapered": {"corner_radius_mm": 2, "taper_deg": 5},
-    "barrel": {"corner_radius_mm": 2, "flank_radius_mm": 60, "widest_at_mm": 15},
-    "dovetail": {"angle_deg": 60, "flute_length_mm": 5},
-    "engraving": {"tip_diameter_mm": 0.2},
-    "boring head": {},
-    "own contour": {"places": [[0, 0, 0], [3, 0, math.tan(math.pi / 8)], [5, 2, 0], [5, 20, 0]]},
-}
-
-
-def cutter(kind, **rest):
-    data = {"kind": kind, "diameter_mm": 10, "flute_length_mm": 20} | KINDS[kind] | rest
-    return TypeAdapter(Cutter).validate_python(data)
 
 
 def revolved_volume(places):
@@ -58,8 +31,6 @@ def test_every_kind_has_a_contour_from_the_axis_to_its_top(kind):
     assert places[0] == (0, 0)
     assert max(r for r, _ in places) == pytest.approx(max(c.diameter_mm / 2, getattr(c, "widest_mm", 0) / 2), abs=1e-6)
     assert min(r for r, _ in places) >= 0
-    tool = Tool(number=1, cutter=c, stick_out_mm=60)
-    assert next(b["name"] for b in tool_outline_bodies(tool)) == "cutter"
     assert len(apt_parameters(c)) == 7
 
 

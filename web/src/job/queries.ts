@@ -1,7 +1,7 @@
 /** What the server computes for the open job, fetched once for each key of what it is made from. */
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, fetchBlock, take, type Block, type ProofSummary, type Scene, type Schemas } from "../api/client";
-import type { FaceReference, Vec } from "./document";
+import type { FaceReference, Tool, Vec } from "./document";
 import { useJob } from "./useJob";
 
 export type PartFace = {
@@ -106,6 +106,18 @@ export function usePath(number: number) {
     enabled: !!key,
     retry: false,
     queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/operations/${number}/path`, signal),
+  });
+}
+
+/** The bodies of a tool as its numbers stand, kept or not; while they make no tool, those of the last that did. */
+export function useOutline(tool: Tool) {
+  const { cutter, holder, stick_out_mm, neck_length_mm, neck_diameter_mm, shank_diameter_mm } = tool;
+  return useQuery({
+    queryKey: ["outline", cutter, holder, stick_out_mm, neck_length_mm, neck_diameter_mm, shank_diameter_mm],
+    retry: false,
+    staleTime: Infinity,
+    placeholderData: keepPreviousData,
+    queryFn: () => take(api.POST("/api/tools/outline", { body: tool as never })),
   });
 }
 

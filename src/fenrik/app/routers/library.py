@@ -22,6 +22,7 @@ from fenrik.core.recipe import Recipe
 from fenrik.core.setups.grids import join_meshes
 from fenrik.core.sketches.files import read_drawing
 from fenrik.core.tools import Tool
+from fenrik.core.tools.drawing import OutlineBody, tool_outline
 from fenrik.core.tools.holders import standard_holders
 from fenrik.core.tools.library import (
     find_tools,
@@ -282,6 +283,12 @@ def stick_out(
     return StickOutOffer(
         shortest_mm=found.shortest_mm, place=place.tolist(), bound=found.bound, now_mm=tool.stick_out_mm
     )
+
+
+@router.post("/tools/outline", operation_id="drawTool")
+def draw_tool(tool: Tool) -> list[OutlineBody]:
+    """A tool as its numbers stand, kept or not: the outline of each of its bodies, to be drawn to scale."""
+    return tool_outline(tool)
 
 
 @router.get("/jobs/{job_id}/contour/{name}", operation_id="readContour")

@@ -16,7 +16,6 @@ from fenrik.core.errors import fail
 from fenrik.core.findings import Finding
 from fenrik.core.heights import Height, heights_of
 from fenrik.core.job import Operation, Setup
-from fenrik.core.tools.drawing import tool_outline_bodies
 
 router = APIRouter(prefix="/api/jobs/{job_id}", tags=["views"])
 VIEW_FLATTEN_MM = 0.02
@@ -162,13 +161,3 @@ def programs(job_id: str, setup_id: str) -> list[ProgramText]:
         ProgramText(name=p.name, text=p.text.decode("ascii"), operations=p.operations, lines=p.lines)
         for p in opened.build.programs(setup)
     ]
-
-
-@router.get("/tools/{number}/outline", operation_id="readToolOutline")
-def tool_outline(job_id: str, number: int) -> dict[str, Any]:
-    """The tool's contour as (radius, height) points of each of its bodies, for drawing to scale."""
-    opened = open_job(job_id)
-    tool = next((t for t in opened.job.tools if t.number == number), None)
-    if tool is None:
-        raise fail("tool", "does not exist (any more).", "Choose another tool.", number)
-    return {"bodies": tool_outline_bodies(tool), "length_mm": tool.assembly_mm}

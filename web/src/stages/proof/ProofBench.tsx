@@ -41,7 +41,7 @@ function Controls({ columns, findings }: { columns: Block; findings: Finding[] }
   const go = (motion: number) => view.set({ motion: Math.max(0, Math.min(motion, n)) });
   return (
     <Group gap={6} px={10} pt={8} pb={4} wrap="nowrap">
-      <Button size="compact-sm" onClick={toggle}>
+      <Button size="compact-sm" w={64} onClick={toggle}>
         {playing ? "Pause" : "Play"}
       </Button>
       <Select
@@ -89,10 +89,11 @@ function Readout({ columns: c }: { columns: Block }) {
   const ends = c.end_s as Float64Array,
     n = ends.length,
     i = Math.max(0, Math.min(moment, n) - 1);
+  const place = (k: number) => (c.work[k] as number).toFixed(2).replace("-", "−");
   return (
     <div className="moment" data-testid="moment">
       {clock(moment ? ends[i] : 0)} of {clock(ends[n - 1])} · motion {Math.min(moment, n)} of {n} · op {c.operation[i]}{" "}
-      T{c.tool[i]} · X {c.work[3 * i].toFixed(2)} Y {c.work[3 * i + 1].toFixed(2)} Z {c.work[3 * i + 2].toFixed(2)}
+      T{c.tool[i]} · X {place(3 * i)} Y {place(3 * i + 1)} Z {place(3 * i + 2)}
     </div>
   );
 }

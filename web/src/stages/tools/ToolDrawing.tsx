@@ -1,11 +1,12 @@
 import type { Tool } from "../../job/document";
-import { contours } from "../../viewport/ToolBody";
+import { useOutline } from "../../job/queries";
 
-const FILLS = { cutter: "#c9b26a", neck: "#b4b8bc", shank: "#a4abb2", holder: "#6b7278" };
+const FILLS: Record<string, string> = { cutter: "#c9b26a", neck: "#b4b8bc", shank: "#a4abb2", holder: "#6b7278" };
 
 /** The tool drawn to scale with its main dimensions. */
 export function ToolDrawing({ tool }: { tool: Tool }) {
-  const bodies = contours(tool);
+  const bodies = useOutline(tool).data;
+  if (!bodies) return <div style={{ aspectRatio: "290 / 216" }} />;
   const tall = Math.max(...bodies.flatMap((b) => b.points.map((p) => p[1]))),
     wide = Math.max(...bodies.flatMap((b) => b.points.map((p) => p[0])));
   const k = Math.min(190 / tall, 56 / wide),
