@@ -7,7 +7,6 @@ from pydantic import BaseModel
 from fenrik.core.tools.contour import flatten_contour
 from fenrik.core.tools.model import Tool
 
-
 STEP_DEG = 3.0
 
 
