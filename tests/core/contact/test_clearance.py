@@ -183,6 +183,17 @@ def test_a_turning_axis_is_followed_within_the_bound_that_is_told():
         assert clearance(index, Poses.tilted(at[None], at[None], axis), profile, FAR).mm[0] < got.mm[k] + 0.05
 
 
+def test_a_tool_that_swings_past_a_post_is_nearest_when_it_stands_beside_it():
+    """Upright in the middle of its turn; 8 − 1 from the axis to the post, less the radius."""
+    post = DistanceIndex.build(box_mesh([-1, 7, 20], [1, 9, 22]))
+    lean = np.array([[np.sin(0.7), 0.0, np.cos(0.7)]])
+    poses = Poses(np.zeros((1, 3)), np.zeros((1, 3)), lean, lean * [-1, 1, 1], np.zeros(1, np.int64))
+    got = clearance(post, poses, PROFILES["flat"], FAR)
+    assert got.mm[0] == pytest.approx(2.0, abs=got.bound_mm)
+    assert got.share[0] == pytest.approx(0.5, abs=0.05)
+    assert got.place[0, 1] == pytest.approx(7.0)
+
+
 def test_an_axis_that_turns_over_is_refused():
     poses = Poses(np.zeros((1, 3)), np.ones((1, 3)), np.array([[0, 0, 1.0]]), np.array([[0, 0, -1.0]]), np.arange(1))
     with pytest.raises(FenrikError, match="turns right over"):
@@ -260,6 +271,12 @@ def test_what_was_pushed_touches_and_no_more(name):
     out = at + 200 * ways[met]
     on = at + 1e-3 * ways[met]
     assert clearance(index, Poses.tilted(on, out, axes[met]), profile, FAR).mm.min() > 1e-6
+
+
+def test_a_lying_tool_is_held_by_a_post_under_its_far_end():
+    post = DistanceIndex.build(box_mesh([29.0, -0.1, -0.2], [29.8, 0.1, 0]))
+    far, _ = pushed(post, np.zeros((1, 3)), np.array([1, 0, 0]), np.array([0, 0, 1]), PROFILES["flat"])
+    assert far[0] == pytest.approx(5.0, abs=1e-6)
 
 
 def test_what_meets_nothing_is_told():
