@@ -57,8 +57,9 @@ def test_the_shadow_is_all_that_stands_above(seed, level):
 @settings(max_examples=15, deadline=None)
 @given(seed=some.integers(0, 10_000))
 def test_it_only_grows_on_the_way_down(seed):
-    shadow = Shadow(bodies(seed))
-    areas = [area_of(shadow.above(level)) for level in np.linspace(40, -40, 15)]
+    mesh = bodies(seed)
+    shadow, (low, high) = Shadow(mesh), mesh.bounds()[:, 2]
+    areas = [area_of(shadow.above(level)) for level in np.linspace(high, low, 15)]
     assert all(b >= a - 0.02 for a, b in itertools.pairwise(areas))
     assert areas[0] == 0.0
 
