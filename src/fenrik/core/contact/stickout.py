@@ -15,9 +15,11 @@ from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.contact.drop import DropIndex, tip_heights
 from fenrik.core.frames import Points
 from fenrik.core.solids.model import Mesh
-from fenrik.core.toolpath.poses import UPRIGHT
+from fenrik.core.toolpath.poses import SAME_AXIS, UPRIGHT
 from fenrik.core.tools.assembly import cutting_profile, holder_of
 from fenrik.core.tools.model import Tool
+from fenrik.core.tools.profile import Profile
+from fenrik.core.tools.underside import undersides_of
 
 MOST_PLACES = 20_000
 
@@ -56,15 +58,23 @@ def shortest_stick_out(
         some = np.linspace(0, len(places) - 1, MOST_PLACES).astype(int)
         places, along = places[some], along[some]
     best, where, bound = flutes, places[0] if len(places) else np.zeros(3), "cutting length"
-    index = DistanceIndex.build(mesh)
     for body in holder_of(tool, margin_mm):
         # Its nose at the tip, the holder would have to go back by so much.
         nose = body.profile.lifted(-tool.stick_out_mm)
-        need, _ = pushed(index, places, along, along, nose)
+        need = _back(mesh, places, along, nose)
         k = int(np.argmax(need)) if len(need) else -1
         if k >= 0 and float(need[k]) > best:
             best, where, bound = float(need[k]), places[k], "holder"
     return StickOut(best, (float(where[0]), float(where[1]), float(where[2])), bound)
+
+
+def _back(mesh: Mesh, places: Points, along: Points, body: Profile) -> Points:
+    """How far a body at each place must go back along its axis to clear a mesh, (n,)."""
+    if np.abs(along - UPRIGHT).max(initial=0.0) > SAME_AXIS:
+        return pushed(DistanceIndex.build(mesh), places, along, along, body)[0]
+    # With one axis for all places an index over the plane across it answers hundreds of times as fast.
+    sides = [DropIndex.of(mesh, side) for side in undersides_of(body)]
+    return np.asarray(np.max([tip_heights(side, places[:, :2]) for side in sides], axis=0) - places[:, 2])
 
 
 def lowest_tips(mesh: Mesh, tool: Tool, count: int = 120) -> Points:
