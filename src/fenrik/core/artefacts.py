@@ -75,6 +75,7 @@ def pack_proof(proof: Proof, zero: Points) -> bytes:
         line=motions.line,
         seconds=motions.seconds,
         rpm=motions.rpm,
+        joints=motions.joints,
         removed=run.removed_mm3,
         engagement=run.engagement_deg,
         clearance=run.clearance_mm,

@@ -9,7 +9,6 @@ import numpy as np
 from jinja2 import Environment
 
 from fenrik.core.build import Build
-from fenrik.core.errors import FenrikError
 from fenrik.core.job import Setup
 from fenrik.core.keys import sha256
 from fenrik.core.posting.cl import cutter_location
@@ -110,16 +109,11 @@ def cl_texts(build: Build, setup: Setup) -> dict[str, str]:
 
 
 def joint_texts(build: Build, setup: Setup) -> dict[str, str]:
-    """Joint values of each operation's motions as they run, by file name: time, joints, tip and axis in the work; none
-    where the machine does not reach all of them."""
+    """Joint values of each operation's motions as they run, by file name: time, joints (`nan` where the machine does
+    not reach), tip and axis in the work."""
     summary, columns = build.proof(setup)
-    chain = build.job.machine_of(setup).chain()
-    head = [f"{j.name}_{j.unit}" for j in chain.joints]
-    tip = columns["point"] - np.array(summary["zero"])
-    try:
-        values = chain.follow(tip, columns["axis"])
-    except FenrikError:
-        return {}  # the proof's finding names the pose that is out of reach
+    head = [f"{j.name}_{j.unit}" for j in build.job.machine_of(setup).all_joints()]
+    tip, values = columns["point"] - np.array(summary["zero"]), columns["joints"]
     times = np.cumsum(columns["seconds"])
     words = [kind.name.lower() for kind in sorted(Kind)]
     texts = {}

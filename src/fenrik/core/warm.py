@@ -8,7 +8,8 @@ from fenrik.core.contact import DropIndex, tip_heights
 from fenrik.core.contact.clearance import clearance, pushed
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.frames import Points
-from fenrik.core.posting import PostedOperation, load_controllers, post_programs
+from fenrik.core.machines import Machine
+from fenrik.core.posting import ControllerState, PostedOperation, load_controllers, post_programs
 from fenrik.core.regions import fit_arcs
 from fenrik.core.solids.exact import exact_faces
 from fenrik.core.solids.facets import group_faces
@@ -65,6 +66,7 @@ def warm() -> None:
     path = builder.finish()
     motion_times(path, MotionLimits())
     tool = Tool(number=1, cutter=BallCutter(diameter_mm=2, flute_length_mm=4), stick_out_mm=9)
+    machine = Machine(name="warm")
     for controller in load_controllers().values():
-        for program in post_programs(controller, [PostedOperation(1, "warm", tool, 1000, path)], "warm", 54):
-            controller.read(program.text, 1, {})
+        for program in post_programs(controller, machine, [PostedOperation(1, "warm", tool, 1000, path)], "warm", 54):
+            controller.read(program.text, ControllerState(machine, 1, {}, {}))

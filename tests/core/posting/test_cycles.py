@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from fenrik.core.errors import FenrikError
+from fenrik.core.machines import Machine
 from fenrik.core.posting import (
     PostedOperation,
     WordController,
@@ -50,7 +51,7 @@ def posted(cycle, dialect_name, cycles=None):
     if cycles is not None:
         dialect = dialect.model_copy(update={"cycles": cycles})
     return dialect, post_programs(
-        WordController(dialect), [PostedOperation(10, "holes", TOOL, 4000, path_of(cycle))], "x", 54
+        WordController(dialect), Machine(name="M"), [PostedOperation(10, "holes", TOOL, 4000, path_of(cycle))], "x", 54
     )[0]
 
 
@@ -153,7 +154,7 @@ def test_the_same_cycle_is_said_whole_again_after_a_way_between(name):
         b.cut(np.array([[x + 3.0, y, 5.0], [x + 3.0, y + 2.0, 5.0]]))
     path = b.finish()
     controller = WordController(load_dialects()[name])
-    program = post_programs(controller, [PostedOperation(10, "holes", TOOL, 4000, path)], "x", 54)[0]
+    program = post_programs(controller, Machine(name="M"), [PostedOperation(10, "holes", TOOL, 4000, path)], "x", 54)[0]
     read = read_program(program.text, TOOL.number)
     row = rows_of_lines(program.line_of_motion[0], read.line)
     assert np.abs(read.point[row] - path.point).max() <= controller.resolution_mm / 2 + 1e-9

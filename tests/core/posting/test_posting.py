@@ -6,6 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenrik.core.errors import FenrikError
+from fenrik.core.machines import Machine
 from fenrik.core.posting import (
     Dialect,
     PostedOperation,
@@ -49,7 +50,7 @@ def operations():
 @pytest.mark.parametrize("name", list(load_dialects()))
 def test_program_and_path_agree_to_half_the_last_digit(name):
     dialect = load_dialects()[name]
-    programs = post_programs(WordController(dialect), operations(), "skarrow", 55)
+    programs = post_programs(WordController(dialect), Machine(name="M"), operations(), "skarrow", 55)
     assert len(programs) == (2 if dialect.program_for_each_tool else 1)
     for program in programs:
         read = read_program(program.text, 1)
@@ -75,14 +76,16 @@ def test_inch_dialect():
     }
     data["start"] = [s.replace("G21", "G20") for s in data["start"]]
     dialect = Dialect.model_validate(data)
-    program = post_programs(WordController(dialect), operations(), "x", 54)[0]
+    program = post_programs(WordController(dialect), Machine(name="M"), operations(), "x", 54)[0]
     read = read_program(program.text)
     row = np.searchsorted(read.line, program.line_of_motion[0], side="right") - 1
     assert np.abs(read.point[row] - program.paths[0].point).max() <= 25.4e-4 / 2 + 1e-9
 
 
 def test_numbered_lines_and_tool_stop():
-    text = post_programs(load_controllers()["Numbered with tool stop"], operations(), "x", 54)[0].text.decode()
+    text = post_programs(load_controllers()["Numbered with tool stop"], Machine(name="M"), operations(), "x", 54)[
+        0
+    ].text.decode()
     lines = [x for x in text.splitlines() if x.startswith("N")]
     numbers = [int(x[1 : x.index(" ")]) for x in lines]
     assert numbers == list(range(5, 5 * len(lines) + 1, 5))
@@ -182,13 +185,17 @@ def test_any_bytes_are_read_or_refused(data):
 def test_templates_cannot_reach_the_system(line):
     data = load_dialects()["Plain ISO"].model_dump() | {"start": [line]}
     with pytest.raises(FenrikError, match="dialect"):
-        post_programs(WordController(Dialect.model_validate(data)), operations(), "x", 54)
+        post_programs(WordController(Dialect.model_validate(data)), Machine(name="M"), operations(), "x", 54)
 
 
 def test_comments_are_made_harmless():
     assert not set(safe_words("deep) M30 (x\n%é;")) & set("()\n%;")
     text = post_programs(
-        load_controllers()["Plain ISO"], [PostedOperation(1, "x) M30 (", TOOLS[0], 100, path())], "n", 54
+        load_controllers()["Plain ISO"],
+        Machine(name="M"),
+        [PostedOperation(1, "x) M30 (", TOOLS[0], 100, path())],
+        "n",
+        54,
     )[0].text
     read_program(text)
 
@@ -214,9 +221,9 @@ def test_length_offsets_and_extended_work_offsets_are_written_and_read_back():
     for name, dialect in load_dialects().items():
         if not dialect.extended_offset:
             with pytest.raises(FenrikError, match="does not have"):
-                post_programs(WordController(dialect), [row], "offsets", 107)
+                post_programs(WordController(dialect), Machine(name="M"), [row], "offsets", 107)
             continue
-        program = post_programs(WordController(dialect), [row], "offsets", 107)[0]
+        program = post_programs(WordController(dialect), Machine(name="M"), [row], "offsets", 107)[0]
         read = read_program(program.text, 1)
         assert set(read.offset) == {107}, name
         assert read.length_offset[-1] == 17

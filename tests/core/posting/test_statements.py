@@ -1,15 +1,27 @@
 """Statements: what a path says beyond its motions, and that a controller of any kind can say it."""
 
+from ast import literal_eval
+
 import numpy as np
 import pytest
 from pydantic import BaseModel
 
-from fenrik.core.posting import PostedOperation, post_programs
-from fenrik.core.posting.controller import Written
+from fenrik.core.errors import FenrikError
+from fenrik.core.machines import Joint, Machine
+from fenrik.core.posting import ControllerState, PostedOperation, WordController, load_dialects, post_programs
+from fenrik.core.posting.controller import ReadBack, Written
 from fenrik.core.posting.statements import Approach, Change, Compensate, Hole, Pause, Row, Travel, Turn, statements_of
 from fenrik.core.toolpath import Kind, Motion, Toolpath
 from fenrik.core.tools import FlatCutter, Tool
 
+TILTING = Machine(
+    name="Skua",
+    joints=[
+        *(Joint(name=n, direction=d) for n, d in (("X", (1, 0, 0)), ("Y", (0, 1, 0)), ("Z", (0, 0, 1)))),
+        Joint(name="B", kind="rotary", direction=(0, 1, 0), origin=(0, 0, 120), low=-100, high=100),
+        Joint(name="C", kind="rotary", direction=(0, 0, 1), carries="work", low=-360, high=360),
+    ],
+)
 TOOL = Tool(number=4, cutter=FlatCutter(diameter_mm=8, flute_length_mm=20), stick_out_mm=30, diameter_offset=14)
 
 
@@ -25,11 +37,15 @@ def path(n=6, **columns):
 
 
 def said(path, cycles=(), spindle=1):
-    return [type(s).__name__ for s in statements_of(path, cycles, spindle)]
+    return [type(s).__name__ for s in statements_of(path, np.zeros((len(path), 0)), cycles, spindle)]
 
 
 def spans(path, cycles=()):
-    return [(s.first, s.last) for s in statements_of(path, cycles, 1) if isinstance(s, Travel | Hole)]
+    return [
+        (s.first, s.last)
+        for s in statements_of(path, np.zeros((len(path), 0)), cycles, 1)
+        if isinstance(s, Travel | Hole)
+    ]
 
 
 def test_a_plain_path_is_an_approach_and_a_way():
@@ -39,7 +55,7 @@ def test_a_plain_path_is_an_approach_and_a_way():
 
 def test_a_pause_stands_after_the_motion_that_it_belongs_to():
     paused = path(dwell_s=[0, 0, 1.5, 0, 0, 0])
-    statements = list(statements_of(paused, (), 1))
+    statements = list(statements_of(paused, np.zeros((6, 0)), (), 1))
     assert [type(s) for s in statements] == [Approach, Travel, Pause, Travel]
     assert statements[2].seconds == 1.5
     assert spans(paused) == [(1, 3), (3, 6)]
@@ -47,7 +63,7 @@ def test_a_pause_stands_after_the_motion_that_it_belongs_to():
 
 def test_a_spindle_that_turns_round_is_told_before_the_motion():
     turned = path(spindle=[1, 1, -1, -1, 1, 1])
-    statements = list(statements_of(turned, (), 1))
+    statements = list(statements_of(turned, np.zeros((6, 0)), (), 1))
     assert [s.spindle for s in statements if isinstance(s, Turn)] == [-1, 1]
     assert spans(turned) == [(1, 2), (2, 4), (4, 6)]
 
@@ -59,7 +75,7 @@ def test_a_spindle_that_stands_otherwise_before_is_turned_first():
 
 def test_compensation_begins_and_ends_between_motions():
     sided = path(side=[0, 0, 41, 41, 0, 0])
-    statements = list(statements_of(sided, (), 1))
+    statements = list(statements_of(sided, np.zeros((6, 0)), (), 1))
     assert [s.side for s in statements if isinstance(s, Compensate)] == [41, 0]
     assert spans(sided) == [(1, 2), (2, 4), (4, 6)]
 
@@ -75,7 +91,7 @@ def drilled(cycle=83):
 
 
 def test_holes_are_said_by_a_cycle_where_the_controller_has_it():
-    holes = [s for s in statements_of(drilled(), (83,), 1) if isinstance(s, Hole)]
+    holes = [s for s in statements_of(drilled(), np.zeros((7, 0)), (83,), 1) if isinstance(s, Hole)]
     assert [(h.place, h.bottom, h.plane, h.peck_mm, h.dwell_s, h.feed) for h in holes] == [
         ((2.0, 0.0), -8.0, 1.0, 2.5, 0.4, 120.0),
         ((5.0, 0.0), -8.0, 1.0, 2.5, 0.4, 120.0),
@@ -84,7 +100,7 @@ def test_holes_are_said_by_a_cycle_where_the_controller_has_it():
 
 
 def test_holes_are_said_motion_by_motion_where_it_has_not():
-    statements = list(statements_of(drilled(), (81,), 1))
+    statements = list(statements_of(drilled(), np.zeros((7, 0)), (81,), 1))
     assert not [s for s in statements if isinstance(s, Hole)]
     assert [s.seconds for s in statements if isinstance(s, Pause)] == [0.4, 0.4]
     assert np.concatenate([np.arange(a, b) for a, b in spans(drilled(), (81,))]).tolist() == [1, 2, 3, 4, 5, 6]
@@ -99,6 +115,7 @@ class Told(BaseModel):
     cycles: list[int] = [83]
     program_for_each_tool: bool = False
     extended_offsets: bool = False
+    speaks_joints: bool = True
 
     @property
     def document(self):
@@ -112,19 +129,34 @@ class Told(BaseModel):
                     told.append(f"take {tool.number}, offset {tool.diameter_offset}, {tool.rpm} turns")
                 case Row(number, name):
                     told.append(f"row {number} {name}")
-                case Approach(place):
-                    told.append(f"go {place.tolist()}")
+                case Approach(place, joints):
+                    told.append(f"go {place.tolist()} by {joints.tolist()}")
                     lines.append([len(told) - 1])
                 case Hole():
                     told.append(f"hole {statement.place} to {statement.bottom}")
                     lines[-1] += [len(told) - 1] * (statement.last - statement.first)
-                case Travel(path, first, last):
+                case Travel(path, first, last, joints):
                     for k in range(first, last):
-                        told.append(f"move {path.point[k].tolist()} {Motion(int(path.motion[k])).name}")
+                        way = Motion(int(path.motion[k])).name
+                        told.append(f"move {path.point[k].tolist()} {way} by {joints[k].tolist()}")
                         lines[-1].append(len(told) - 1)
                 case other:
                     told.append(str(other))
         return Written("\n".join([*told, ""]).encode(), [np.array(k) for k in lines])
+
+    def read(self, text, before):
+        """Values of the joints alone; where the tool is follows from the machine."""
+        said = [(n, t.rpartition(" by ")[2]) for n, t in enumerate(text.decode().split("\n")) if " by " in t]
+        joints = np.array([literal_eval(values) for _, values in said])
+        pose = before.machine.chain(before.lengths_mm[before.tool]).forward(joints)
+        n = len(joints)
+        return ReadBack(
+            point=pose.point, axis=pose.axis, joints=joints, code=np.ones(n, np.int8), centre=np.zeros((n, 3)),
+            plane=np.full(n, 17, np.int8), feed=np.full(n, 100.0), seconds=np.zeros(n),
+            tool=np.full(n, before.tool, np.int32), offset=np.full(n, 55, np.int16),
+            length_offset=np.full(n, 4, np.int32), rpm=np.full(n, 5000.0), spindle=np.ones(n, np.int8),
+            side=np.zeros(n, np.int8), line=np.array([n for n, _ in said]), known=np.ones((n, 3), bool),
+        )  # fmt: skip
 
 
 @pytest.fixture(scope="module")
@@ -135,7 +167,7 @@ def told():
         PostedOperation(30, "still so", TOOL, 5000, path(spindle=[-1] * 6)),
         PostedOperation(40, "way back", TOOL, 5000, path()),
     ]
-    return post_programs(Told(), rows, "skarrow", 55)[0]
+    return post_programs(Told(), TILTING, rows, "skarrow", 55)[0]
 
 
 def test_a_controller_of_another_kind_gets_the_same_statements(told):
@@ -159,3 +191,33 @@ def test_each_motion_knows_its_line(told):
             if text[line].startswith("move"):
                 assert str(posted.point[k].tolist()) in text[line]
     assert len(told.line_of_motion[0]) == 7
+
+
+def leaning(n=9):
+    """A way on which the tool leans over more and more, and to all sides."""
+    turn, tilt = np.linspace(0, 1.5 * np.pi, n), np.linspace(0, 1.2, n)
+    way = path(n)
+    way.axis[:] = np.column_stack([np.sin(tilt) * np.cos(turn), np.sin(tilt) * np.sin(turn), np.cos(tilt)])
+    return way
+
+
+def test_a_controller_that_is_told_joints_gives_back_the_poses():
+    """Written as values of five joints and read as such: places and axes come back, with the length of the tool."""
+    way = leaning()
+    (program,) = post_programs(Told(), TILTING, [PostedOperation(10, "lean", TOOL, 5000, way)], "skarrow", 55)
+    before = ControllerState(TILTING, TOOL.number, {TOOL.number: TOOL.assembly_mm}, {})
+    read = Told().read(program.text, before)
+    assert read.point == pytest.approx(way.point, abs=1e-6)
+    assert read.axis == pytest.approx(way.axis, abs=1e-9)
+    assert np.ptp(read.joints[:, 3]) == pytest.approx(np.rad2deg(1.2), abs=1e-6)
+    shorter = ControllerState(TILTING, TOOL.number, {TOOL.number: TOOL.assembly_mm - 10}, {})
+    assert np.linalg.norm(Told().read(program.text, shorter).point - way.point, axis=1).max() > 5
+
+
+def test_words_refuse_a_tool_that_leans():
+    """Written without its axis the program would cut upright, at the places of a tool that leans."""
+    for dialect in load_dialects().values():
+        with pytest.raises(FenrikError, match="no words for a tool that leans"):
+            post_programs(
+                WordController(dialect), TILTING, [PostedOperation(10, "lean", TOOL, 5000, leaning())], "x", 54
+            )

@@ -16,7 +16,7 @@ from fenrik.core.proof.run import Run
 from fenrik.core.sketches import Curve
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.stock import Stock
-from fenrik.core.toolpath import Feeds, Kind, MotionLimits, PathBuilder, SafePlane, Toolpath
+from fenrik.core.toolpath import Feeds, Kind, PathBuilder, SafePlane, Toolpath
 from fenrik.core.tools import FlatCutter, HolderSection, Tool
 
 PLAIN = load_controllers()["Plain ISO"]
@@ -39,7 +39,11 @@ def run(pocket, path, tool=None, machine=None, tolerance=0.02, dialect="Plain IS
     tool = tool or Tool(number=3, cutter=FLAT, stick_out_mm=30)
     zero = np.array([30.0, 20.0, 20.0])
     programs = post_programs(
-        load_controllers()[dialect], [PostedOperation(10, "x", tool, 8000, path.moved(-zero))], "p", 54
+        load_controllers()[dialect],
+        Machine(name="M"),
+        [PostedOperation(10, "x", tool, 8000, path.moved(-zero))],
+        "p",
+        54,
     )
     stock = Stock.box(np.zeros(3), np.array([60.0, 40, 20]), 0.5)
     return prove(
@@ -153,7 +157,7 @@ def test_arcs_of_every_plane_come_back_as_they_were_written():
         program.paths[0] = Toolpath.plain(
             np.zeros((2, 3)), np.zeros(2, np.int8), np.zeros((2, 3)), np.array([0, 3], np.int8), np.zeros(2)
         )
-        motions = read_motions(PLAIN, [program], [1], np.zeros(3), MotionLimits(), 0.0)
+        motions = read_motions(PLAIN, Machine(name="M"), [program], {}, [1], np.zeros(3))
         size = np.ptp(motions.path.flattened(0.001)[0].point, axis=0)
         expect = np.full(3, 10.0)
         expect[flat] = 0
@@ -175,9 +179,11 @@ def spoilt(change):
     """The findings of a program of which a word was changed after it was posted."""
     tool = Tool(number=3, cutter=FLAT, stick_out_mm=30)
     zero = np.array([30.0, 20.0, 20.0])
-    (program,) = post_programs(PLAIN, [PostedOperation(10, "x", tool, 8000, arc_path().moved(-zero))], "p", 54)
+    (program,) = post_programs(
+        PLAIN, Machine(name="M"), [PostedOperation(10, "x", tool, 8000, arc_path().moved(-zero))], "p", 54
+    )
     text = change(program.text)
-    motions = read_motions(PLAIN, [replace(program, text=text)], [3], zero, MotionLimits(), 5.0)
+    motions = read_motions(PLAIN, Machine(name="M"), [replace(program, text=text)], {3: tool}, [3], zero)
     run = Run(replace(empty_inputs(), zero=zero), motions, Stock.box(np.zeros(3), np.array([60.0, 40, 20]), 1.0))
     return check_program(run)
 

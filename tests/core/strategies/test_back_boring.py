@@ -11,6 +11,7 @@ from prism import bore, faces, job_for, proof, run, with_targets
 
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
+from fenrik.core.machines import Machine
 from fenrik.core.posting import PostedOperation, WordController, load_dialects, post_programs
 from fenrik.core.proof import prove
 from fenrik.core.report import cl_texts, setup_report, setup_sheet
@@ -163,7 +164,7 @@ def test_an_edge_that_cuts_with_the_spindle_stopped_is_found_by_the_proof():
         PostedOperation(o.number, o.name, build.job.tool(o.tool), 500, build.path(o).toolpath.moved(-build.zero(setup)))
         for o in build.job.operations
     ]
-    program = post_programs(WordController(plain), rows, "x", 54)[0]
+    program = post_programs(WordController(plain), Machine(name="M"), rows, "x", 54)[0]
     assert program.text.count(b"M19") == 2
     still = replace(program, text=re.sub(rb"(M19\n[^M]*)M3\n", rb"\1M5\n", renumbered(program.text), count=1))
     found = prove(replace(inputs, programs=[still])).findings

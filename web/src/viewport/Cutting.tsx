@@ -29,7 +29,7 @@ export function Cutting({ deviation, onBusy }: { deviation: boolean; onBusy: (bu
         <ToolBody
           tool={running}
           tip={[columns.point[3 * i], columns.point[3 * i + 1], columns.point[3 * i + 2]]}
-          axis={columns.meta.axis ?? [0, 0, 1]}
+          axis={[columns.axis[3 * i], columns.axis[3 * i + 1], columns.axis[3 * i + 2]]}
         />
       )}
     </>

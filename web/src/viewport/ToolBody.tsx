@@ -20,10 +20,7 @@ export function ToolBody({ tool, tip, axis }: { tool: Tool; tip: Vec; axis: Vec 
     [outline],
   );
   useEffect(() => () => bodies.forEach((b) => b.geometry.dispose()), [bodies]);
-  const turn = useMemo(
-    () => new Quaternion().setFromUnitVectors(new Vector3(0, 1, 0), new Vector3(...axis).normalize()),
-    [axis],
-  );
+  const turn = new Quaternion().setFromUnitVectors(new Vector3(0, 1, 0), new Vector3(...axis).normalize());
   return (
     <group position={tip} quaternion={turn}>
       {bodies.map((b, k) => (

@@ -117,10 +117,11 @@ def proof_columns(job_id: str, setup_id: str) -> Response:
     rate = np.where(c["seconds"] > 1e-9, c["removed"] / np.maximum(c["seconds"], 1e-9), 0.0)
     return _binary(
         encode(
-            {"time_s": summary["time_s"], "axis": frame.rotation[:, 2].tolist()},
+            {"time_s": summary["time_s"], "joints": [j.name for j in opened.job.machine_of(setup).all_joints()]},
             end_s=ends,
             point=frame.to_part(c["point"]).astype(np.float32),
-            work=(c["point"] - np.array(summary["zero"])).astype(np.float32),
+            axis=(c["axis"] @ frame.rotation.T).astype(np.float32),
+            joints=c["joints"].astype(np.float32),
             kind=c["kind"].astype(np.uint8),
             feed=c["feed"].astype(np.float32),
             operation=c["operation"].astype(np.int32),

@@ -37,7 +37,7 @@ from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_stra
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools import Assembly, cutting_profile
 
-STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 6, 10
+STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 6, 11
 FLATTEN_MM = 0.002
 STOCK_CODE, PROGRAM_CODE, PROOF_CODE = (
     kernels_behind(f"fenrik.core.{name}") for name in ("stock.cut", "posting.writing", "proof.prove")
@@ -242,6 +242,7 @@ class Build(Geometry):
 
     def _program_node(self, setup: Setup) -> Node:
         zero, controller, name = self.zero(setup), self.controller(setup), self.program_name(setup)
+        machine = self.job.machine_of(setup)
         rows = [
             {
                 "path": self.path_key(o),
@@ -252,10 +253,12 @@ class Build(Geometry):
             }
             for o in self.job.route(setup)
         ]
+        lengths = [self.job.tool(o.tool).assembly_mm for o in self.job.route(setup)]
         inputs = {
             "code": PROGRAM_CODE,
             "rows": rows,
             "controller": controller.document,
+            "joints": [machine.all_joints(), lengths] if controller.speaks_joints else None,
             "name": name,
             "offset": setup.work_offset,
             "zero": np.round(zero, 9).tolist(),
@@ -268,7 +271,7 @@ class Build(Geometry):
                 )
                 for o in self.job.route(setup)
             ]
-            return pack_programs(post_programs(controller, posted, name, setup.work_offset))
+            return pack_programs(post_programs(controller, machine, posted, name, setup.work_offset))
 
         return Node("program", PROGRAM_VERSION, inputs, make)
 

@@ -1,7 +1,8 @@
 """Joints and chains: where the tool stands in the work for values of the joints, and all values that reach a pose.
 
 A machine has two branches from its base: joints that carry the tool, and joints that carry the work. With all joints at
-0 the tool's tip stands at the work's origin (but for `tool_mm`), its axis along z. The pose of the tool in the work is
+0 the tool's tip stands at the work's origin, its axis along z, whatever its length: so work and length offsets have it.
+A longer tool stands farther from the rotary joints that carry it. The pose of the tool in the work is
 a product of exponentials of the joints' screws, those of the work branch backwards; its inverse for up to two rotary
 joints follows from the subproblems 1 and 2 of R. M. Murray, Z. Li and S. S. Sastry, A Mathematical Introduction to
 Robotic Manipulation, chapter 3.
@@ -18,7 +19,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 from scipy.spatial.transform import Rotation
 
-from fenrik.core.errors import FenrikError, fail
+from fenrik.core.errors import fail
 from fenrik.core.frames import Points
 
 REACHED_MM, REACHED_RAD = 1e-7, 1e-9
@@ -64,14 +65,14 @@ class Chain:
     """The joints of a machine, those of each branch in their order from the base.
 
     Args:
-        tool_mm: length of the tool along its axis, from the place that the joints speak of to the tip.
+        tool_mm: length of the tool along its axis, from the place that the joints' origins speak of to the tip.
 
     Raises:
         FenrikError: when joints do not reach all directions of space, or are more than this inverse knows.
     """
 
     def __init__(self, joints: list[Joint], tool_mm: float = 0.0) -> None:
-        self.joints, self.tool_mm = joints, tool_mm
+        self.joints = joints
         work = [k for k, j in enumerate(joints) if j.carries == "work"]
         tool = [k for k, j in enumerate(joints) if j.carries == "tool"]
         self._order = [*work[::-1], *tool]
@@ -82,6 +83,7 @@ class Chain:
             if not length > 1e-9:
                 raise fail(f"joints.{joint.name}.direction", "has no length.", "Give a direction.", joint.direction)
         self._along = [np.array(j.direction) / s for j, s in zip(joints, size, strict=True)]
+        self._origin = [np.array(j.origin) + [0.0, 0.0, tool_mm if j.carries == "tool" else 0.0] for j in joints]
         self.linear = [k for k in self._order if joints[k].kind == "linear"]
         self.rotary = [k for k in self._order if joints[k].kind == "rotary"]
 
@@ -92,7 +94,7 @@ class Chain:
             values: (n, joints) mm and degrees.
         """
         values = np.atleast_2d(np.asarray(values, dtype=np.float64))
-        point = np.tile([0.0, 0.0, -self.tool_mm], (len(values), 1))
+        point = np.zeros((len(values), 3))
         axis = np.tile([0.0, 0.0, 1.0], (len(values), 1))
         for k in self._order[::-1]:
             amount = self._sense[k] * values[:, k]
@@ -100,8 +102,7 @@ class Chain:
                 point = point + amount[:, None] * self._along[k]
                 continue
             turn = Rotation.from_rotvec(np.deg2rad(amount)[:, None] * self._along[k])
-            origin = np.array(self.joints[k].origin)
-            point, axis = turn.apply(point - origin) + origin, turn.apply(axis)
+            point, axis = turn.apply(point - self._origin[k]) + self._origin[k], turn.apply(axis)
         return Pose(point, axis)
 
     def inverse(self, point: Points, axis: Points) -> list[Points]:
@@ -167,21 +168,20 @@ class Chain:
         return [np.array(c) for c in itertools.product(*choices)]
 
     def follow(self, point: Points, axis: Points) -> Points:
-        """Values of the joints for each pose of a path, each as near as can be to the one before, (n, joints).
+        """Values of the joints for each pose of a path, each as near as can be to the one before.
 
-        Raises:
-            FenrikError: naming the first pose that cannot be reached.
+        Returns:
+            (n, joints) mm and degrees, NaN where a pose cannot be reached.
         """
         if not self.rotary and np.abs(axis - [0.0, 0.0, 1.0]).max(initial=0.0) < REACHED_RAD * 10:
             return self._followed_upright(point)
-        values = np.zeros((len(point), len(self.joints)))
+        values = np.full((len(point), len(self.joints)), np.nan)
         before = np.zeros(len(self.joints))
         for k in range(len(point)):
             found = self.inverse(point[k], axis[k])
-            if not found:
-                raise _out_of_reach(k)
-            before = min(found, key=lambda v: float(np.abs(v - before).max()))
-            values[k] = before
+            if found:
+                before = min(found, key=lambda v: float(np.abs(v - before).max()))
+                values[k] = before
         return values
 
     def _followed_upright(self, point: Points) -> Points:
@@ -191,14 +191,8 @@ class Chain:
         columns = (self.forward(unit).point - start).T
         values, *_ = np.linalg.lstsq(columns, (point - start).T, rcond=None)
         away = np.linalg.norm(columns @ values - (point - start).T, axis=0)
-        if away.max(initial=0.0) > REACHED_MM:
-            raise _out_of_reach(int(away.argmax()))
+        values[:, away > REACHED_MM] = np.nan
         return np.ascontiguousarray(values.T)
-
-
-def _out_of_reach(motion: int) -> FenrikError:
-    way_out = "Turn the part, or choose a machine with the joints that it needs."
-    return fail("path", f"has a pose that the machine does not reach (motion {motion}).", way_out, motion)
 
 
 def _angle(along: Points, start: Points, end: Points) -> float:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
+from fenrik.core.frames import Points
 from fenrik.core.machines.chain import Chain, Joint, Vector3
-from fenrik.core.toolpath import MotionLimits
+from fenrik.core.toolpath import MotionLimits, Toolpath
 
 
 class Machine(BaseModel):
@@ -76,6 +77,14 @@ class Machine(BaseModel):
     def chain(self, tool_mm: float = 0.0) -> Chain:
         """The joints as a chain, for a tool of a length."""
         return Chain(self.all_joints(), tool_mm)
+
+    def follow(self, path: Toolpath, tool_mm: float) -> Points:
+        """Values of the joints at the end of each motion of a path in the work frame.
+
+        Returns:
+            (n, joints) mm and degrees, NaN where the machine does not reach.
+        """
+        return self.chain(tool_mm).follow(path.point, path.axis)
 
     def limits(self) -> MotionLimits:
         return MotionLimits(self.rapid_mm_min, self.max_feed_mm_min, self.acceleration_mm_s2, self.path_tolerance_mm)

@@ -1,6 +1,6 @@
 """Controllers: programs in neutral statements, written as text and read back."""
 
-from fenrik.core.posting.controller import Controller, ReadBack
+from fenrik.core.posting.controller import Controller, ControllerState, ReadBack
 from fenrik.core.posting.dialect import Dialect, load_dialects
 from fenrik.core.posting.reading import read_program, rows_of_lines
 from fenrik.core.posting.words import WordController, load_controllers
@@ -8,6 +8,7 @@ from fenrik.core.posting.writing import Posted, PostedOperation, post_programs
 
 __all__ = [
     "Controller",
+    "ControllerState",
     "Dialect",
     "Posted",
     "PostedOperation",

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from fenrik.core.frames import Points
+from fenrik.core.machines import Machine
 from fenrik.core.posting.statements import Program
 
 Arcs = Literal["centre", "radius", "lines"]
@@ -34,7 +35,8 @@ class ReadBack:
     """What a program does, one row for each motion; a row's tool is at `point` afterwards.
 
     Attributes:
-        point: (n, 3) end points in the work frame, mm.
+        point: (n, 3) end points in the work frame, mm. axis: (n, 3) unit vectors along the tool there.
+        joints: (n, joints) values that the program names; without columns where it names places.
         code: (n,) 0 rapid, 1 feed, 2 arc clockwise, 3 arc counter-clockwise.
         centre: (n, 3) of arcs, mm. plane: (n,) 17, 18 or 19.
         feed: (n,) mm/min, 0 for rapids. seconds: (n,) of dwell before the motion.
@@ -46,6 +48,8 @@ class ReadBack:
     """
 
     point: Points
+    axis: Points
+    joints: Points
     code: NDArray[np.int8]
     centre: Points
     plane: NDArray[np.int8]
@@ -69,6 +73,22 @@ class ReadBack:
         return ReadBack(**{k: np.concatenate([getattr(p, k) for p in parts]) for k in ReadBack.__dataclass_fields__})
 
 
+@dataclass(frozen=True)
+class ControllerState:
+    """What a controller holds before a program runs.
+
+    Attributes:
+        machine: that it drives. tool: in the spindle.
+        lengths_mm: of the tools by their number. radii_mm: its table of compensation offsets by D number; those that
+            are not in it are 0, as for a new tool whose wear is compensated.
+    """
+
+    machine: Machine
+    tool: int
+    lengths_mm: Mapping[int, float]
+    radii_mm: Mapping[int, float]
+
+
 class Controller(Protocol):
     """A kind of controller: what it can be told, and how.
 
@@ -78,6 +98,7 @@ class Controller(Protocol):
         arcs: the form of arcs that it understands. cycles: the holes that it makes by a cycle.
         program_for_each_tool: whether it wants a program for each tool in turn.
         extended_offsets: whether it has work offsets beyond G59.
+        speaks_joints: whether it is told values of the joints, too; others are told places alone.
     """
 
     @property
@@ -94,6 +115,8 @@ class Controller(Protocol):
     def program_for_each_tool(self) -> bool: ...
     @property
     def extended_offsets(self) -> bool: ...
+    @property
+    def speaks_joints(self) -> bool: ...
 
     def write(self, program: Program) -> Written:
         """The program as text.
@@ -102,8 +125,8 @@ class Controller(Protocol):
             FenrikError: when the controller has no words for a statement, or a number leaves its range.
         """
 
-    def read(self, text: bytes, tool: int, radii_mm: Mapping[int, float]) -> ReadBack:
-        """What a program does; see `read_program`.
+    def read(self, text: bytes, before: ControllerState) -> ReadBack:
+        """What a program does.
 
         Raises:
             FenrikError: field `program`, naming the line and what is wrong in it.

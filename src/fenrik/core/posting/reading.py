@@ -71,6 +71,8 @@ def read_program(text: bytes, tool: int = 0, radii_mm: Mapping[int, float] | Non
         raise fail("program", f"line {int(line) + 1} {words}{what}.", way_out, shown)
     read = ReadBack(
         point=real[:, 0:3],
+        axis=np.tile([0.0, 0.0, 1.0], (len(real), 1)),
+        joints=np.zeros((len(real), 0)),
         centre=real[:, 3:6],
         feed=real[:, 6],
         rpm=real[:, 7],

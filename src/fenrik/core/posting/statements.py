@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrik.core.frames import Points
+from fenrik.core.machines import Joint
 from fenrik.core.toolpath import BACK_BORE, Toolpath
 
 
@@ -46,9 +47,10 @@ class Row:
 
 @dataclass(frozen=True)
 class Approach:
-    """Go to the first place of a row, from wherever the machine stands."""
+    """Go to the first place of a row, from wherever the machine stands; `joints`: (joints,) values there."""
 
     place: Points
+    joints: Points
 
 
 @dataclass(frozen=True)
@@ -78,6 +80,7 @@ class Hole:
         cycle: which, by its word of ISO 6983-1. first, last: the motions of the path [first, last) that it stands for.
         place: x, y. bottom, plane: z of its depth and of the plane it starts from and comes back to.
         peck_mm: 0 for none. dwell_s: at the depth. feed: mm/min.
+        joints: (joints,) values over the hole, in its plane.
         aside: for back boring, how far beside the hole the tool goes through it. top: and up to where it bores.
     """
 
@@ -90,17 +93,23 @@ class Hole:
     peck_mm: float
     dwell_s: float
     feed: float
+    joints: Points
     aside: tuple[float, float] = (0.0, 0.0)
     top: float = 0.0
 
 
 @dataclass(frozen=True)
 class Travel:
-    """Motions [first, last) of a path, lines and arcs; the tool stands where motion `first` − 1 ended."""
+    """Motions [first, last) of a path, lines and arcs; the tool stands where motion `first` − 1 ended.
+
+    Attributes:
+        joints: (n, joints) values at the end of each motion of the path.
+    """
 
     path: Toolpath
     first: int
     last: int
+    joints: Points
 
 
 Statement = Change | Row | Approach | Turn | Pause | Compensate | Hole | Travel
@@ -113,6 +122,7 @@ class Program:
     Attributes:
         name, number: of the program. work_offset: 54 to 59, or 100 + number for the extended ones.
         tool: the tool of its first row.
+        joints: those of the machine, in the order of their values; none for a controller that is told places alone.
         statements: those of its rows, in order.
     """
 
@@ -120,21 +130,23 @@ class Program:
     number: int
     work_offset: int
     tool: HeldTool
+    joints: list[Joint]
     statements: list[Statement]
 
 
-def statements_of(path: Toolpath, cycles: Collection[int], spindle: int) -> Iterator[Statement]:
+def statements_of(path: Toolpath, joints: Points, cycles: Collection[int], spindle: int) -> Iterator[Statement]:
     """What a path says.
 
     Args:
         path: of one row, in the work frame.
+        joints: (n, joints) values at the end of each of its motions.
         cycles: those that the controller has; other holes are said motion by motion.
         spindle: how it turns before.
     """
     if path.spindle[0] != spindle:
         yield Turn(int(path.spindle[0]))
     spindle = int(path.spindle[0])
-    yield Approach(path.point[0])
+    yield Approach(path.point[0], joints[0])
     canned = np.isin(path.cycle, list(cycles)) & (path.cycle > 0)
     canned[0] = False  # the approach is no part of a cycle
     group = np.where(canned, path.hole.astype(np.int64), -1)
@@ -151,12 +163,12 @@ def statements_of(path: Toolpath, cycles: Collection[int], spindle: int) -> Iter
         if sided[a]:
             yield Compensate(int(path.side[a]))
         if group[a] >= 0:
-            yield _hole(path, a, b)
+            yield _hole(path, joints[b - 1], a, b)
         elif b > 1:
-            yield Travel(path, max(a, 1), b)
+            yield Travel(path, max(a, 1), b, joints)
 
 
-def _hole(path: Toolpath, a: int, b: int) -> Hole:
+def _hole(path: Toolpath, joints: Points, a: int, b: int) -> Hole:
     """The motions [a, b) as a cycle."""
     rows = slice(a, b)
     cutting = path.feed[rows] > 0
@@ -176,6 +188,7 @@ def _hole(path: Toolpath, a: int, b: int) -> Hole:
         peck_mm=float(path.peck_mm[a]),
         dwell_s=float(path.dwell_s[rows].max()),
         feed=float(path.feed[rows][cutting].max()),
+        joints=joints,
         aside=aside,
         top=top,
     )

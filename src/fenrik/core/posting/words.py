@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection
 from dataclasses import asdict, dataclass
 from functools import lru_cache
 from typing import Any
@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
 from fenrik.core.posting import _writing_kernels as kernels
-from fenrik.core.posting.controller import Arcs, Controller, ReadBack, Written
+from fenrik.core.posting.controller import Arcs, Controller, ControllerState, ReadBack, Written
 from fenrik.core.posting.dialect import Dialect, format_number, load_dialects
 from fenrik.core.posting.reading import read_program
 from fenrik.core.posting.statements import (
@@ -31,6 +31,7 @@ from fenrik.core.posting.statements import (
 from fenrik.core.toolpath import BACK_BORE, ORIENTED
 
 MAX_COORDINATE_MM = 100_000.0
+UPRIGHT = 1.0 - 1e-12
 
 
 @dataclass(frozen=True)
@@ -67,13 +68,17 @@ class WordController:
     def extended_offsets(self) -> bool:
         return bool(self.dialect.extended_offset)
 
+    @property
+    def speaks_joints(self) -> bool:
+        return False
+
     def write(self, program: Program) -> Written:
         """The program as text."""
         return _Writer(self.dialect, program).written()
 
-    def read(self, text: bytes, tool: int, radii_mm: Mapping[int, float]) -> ReadBack:
-        """What a program does."""
-        return read_program(text, tool, radii_mm)
+    def read(self, text: bytes, before: ControllerState) -> ReadBack:
+        """What a program does; see `read_program`."""
+        return read_program(text, before.tool, before.radii_mm)
 
 
 @lru_cache(maxsize=1)
@@ -120,7 +125,7 @@ class _Writer:
             case Row(number, name):
                 self.values["operation"] = {"number": number, "name": name}
                 self._block("operation")
-            case Approach(place):
+            case Approach(place=place):
                 x, y, z = (self._number(v) for v in place)
                 self._block("first_move", x=x, y=y, z=z)
                 self.motion, self.feed = 0, -1
@@ -205,6 +210,13 @@ class _Writer:
         """Lines and arcs one by one; gives the line of each."""
         d, path = self.dialect, travel.path
         rows = slice(travel.first - 1, travel.last)
+        if np.any(path.axis[rows, 2] < UPRIGHT):
+            raise fail(
+                "dialect",
+                "has no words for a tool that leans.",
+                "Choose a controller that turns the joints of the machine.",
+                d.name,
+            )
         point, centre, motion, feed = path.point[rows], path.centre[rows], path.motion[rows], path.feed[rows]
         self._number(np.abs(point).max())
         units = np.rint(point / d.resolution_mm).astype(np.int64)

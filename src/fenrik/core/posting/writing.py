@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
+from fenrik.core.machines import Machine
 from fenrik.core.posting.controller import Controller
 from fenrik.core.posting.forms import as_posted, as_written, without_tiny_arcs
 from fenrik.core.posting.statements import Change, HeldTool, Program, Row, Statement, Turn, statements_of
@@ -65,16 +66,16 @@ class Posted:
 
 
 def post_programs(
-    controller: Controller, operations: list[PostedOperation], name: str, work_offset: int
+    controller: Controller, machine: Machine, operations: list[PostedOperation], name: str, work_offset: int
 ) -> list[Posted]:
-    """Programs for one setup: one, or one for each run of a tool where the controller asks for that.
+    """Programs for one setup on a machine: one, or one for each run of a tool where the controller asks for that.
 
     Raises:
         FenrikError: when a path leaves the range of numbers, or a template is wrong.
     """
     operations = [o for o in operations if len(o.path)]
     if not controller.program_for_each_tool:
-        return [_post(controller, operations, name, work_offset, 1)] if operations else []
+        return [_post(controller, machine, operations, name, work_offset, 1)] if operations else []
     runs: list[list[PostedOperation]] = []
     for operation in operations:
         if runs and runs[-1][-1].tool.number == operation.tool.number:
@@ -82,15 +83,21 @@ def post_programs(
         else:
             runs.append([operation])
     return [
-        _post(controller, run, f"{name}-{k + 1}-T{run[0].tool.number}", work_offset, k + 1)
+        _post(controller, machine, run, f"{name}-{k + 1}-T{run[0].tool.number}", work_offset, k + 1)
         for k, run in enumerate(runs)
     ]
 
 
 def _post(
-    controller: Controller, operations: list[PostedOperation], name: str, work_offset: int, number: int
+    controller: Controller,
+    machine: Machine,
+    operations: list[PostedOperation],
+    name: str,
+    work_offset: int,
+    number: int,
 ) -> Posted:
     statements: list[Statement] = []
+    chain = machine.all_joints() if controller.speaks_joints else []
     paths, sources = [], []
     held, spindle = None, 1
     for operation in operations:
@@ -100,12 +107,14 @@ def _post(
         statements.append(Row(operation.number, operation.name))
         path = as_posted(controller, operation.path)
         contour, source = as_written(path)
-        said = list(statements_of(without_tiny_arcs(contour, controller.resolution_mm), controller.cycles, spindle))
+        way = without_tiny_arcs(contour, controller.resolution_mm)
+        joints = machine.follow(way, operation.tool.assembly_mm) if chain else np.zeros((len(way), 0))
+        said = list(statements_of(way, joints, controller.cycles, spindle))
         spindle = next((s.spindle for s in reversed(said) if isinstance(s, Turn)), spindle)
         statements += said
         paths.append(path)
         sources.append(source)
-    written = controller.write(Program(name, number, work_offset, operations[0].held(), statements))
+    written = controller.write(Program(name, number, work_offset, operations[0].held(), chain, statements))
     return Posted(
         name + controller.suffix,
         written.text,

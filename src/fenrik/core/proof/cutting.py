@@ -26,12 +26,7 @@ def run_programs(inputs: ProofInputs, progress: Progress = silent) -> Run:
         FenrikError: when a program cannot be read back, or uses a tool that the job does not have.
     """
     motions = read_motions(
-        inputs.controller,
-        inputs.programs,
-        inputs.first_tools,
-        inputs.zero,
-        inputs.machine.limits(),
-        inputs.machine.tool_change_s,
+        inputs.controller, inputs.machine, inputs.programs, inputs.tools, inputs.first_tools, inputs.zero
     )
     run = Run(inputs, motions, inputs.stock)
     stretches = groups_of(motions)

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.frames import Points
-from fenrik.core.posting import Controller, Posted, ReadBack, rows_of_lines
-from fenrik.core.toolpath import Kind, Motion, MotionLimits, Toolpath, motion_times
+from fenrik.core.machines import Machine
+from fenrik.core.posting import Controller, ControllerState, Posted, ReadBack, rows_of_lines
+from fenrik.core.toolpath import Kind, Motion, Toolpath, motion_times
+from fenrik.core.tools import Tool
 
 SHARES = (0.0, 0.25, 0.5, 0.75, 1.0)
 PLANE_NORMALS = np.array([[0.0, 0.0, 1.0], [0.0, 1.0, 0.0], [1.0, 0.0, 0.0]])
@@ -26,6 +29,8 @@ class ProgramMotions:
         operation, tool, program, line: (n,) which each motion belongs to.
         seconds: (n,) time of each motion, tool changes and dwell included.
         rpm: (n,) spindle speed in force.
+        joints: (n, joints) values of the machine's joints, the work zero at their own, mm and degrees; NaN where it
+            does not reach.
         apart: (n,) how far each strays anywhere from its counterpart of the path; NaN where it has none.
         ends_apart_mm: how far a posted place strays from the same place of the path at most.
         missing: how many motions of the path are not in the programs.
@@ -39,34 +44,34 @@ class ProgramMotions:
     line: NDArray[np.int64]
     seconds: Points
     rpm: Points
+    joints: Points
     apart: Points
     ends_apart_mm: float = 0.0
     missing: int = 0
 
 
 def read_motions(
-    controller: Controller,
-    programs: list[Posted],
-    tools: list[int],
+    controller: Controller, machine: Machine, programs: list[Posted], tools: Mapping[int, Tool], first_tools: list[int],
     zero: Points,
-    limits: MotionLimits,
-    tool_change_s: float,
-) -> ProgramMotions:
+) -> ProgramMotions:  # fmt: skip
     """Read programs back.
 
     Args:
         controller: the one that they were posted for.
         programs: the posted programs in the order they run.
-        tools: the tool in the spindle before each program.
+        tools: by their numbers.
+        first_tools: the tool in the spindle before each program.
         zero: the work zero in the frame of the stock.
     """
     pieces = []
-    for number, (program, tool) in enumerate(zip(programs, tools, strict=True)):
-        read = controller.read(program.text, tool, program.radii_mm)
-        pieces.append(_one(program, read, number, zero, limits, tool_change_s))
+    lengths = {number: tool.assembly_mm for number, tool in tools.items()}
+    for number, (program, tool) in enumerate(zip(programs, first_tools, strict=True)):
+        before = ControllerState(machine, tool, lengths, program.radii_mm)
+        pieces.append(_one(program, controller.read(program.text, before), number, zero, before))
     if not pieces:
         none, rows, lines = np.zeros(0), np.zeros(0, np.int32), np.zeros(0, np.int64)
-        return ProgramMotions(Toolpath.empty(), np.zeros(0, bool), rows, rows, rows, lines, none, none, none)
+        joints = np.zeros((0, len(machine.all_joints())))
+        return ProgramMotions(Toolpath.empty(), np.zeros(0, bool), rows, rows, rows, lines, none, none, joints, none)
     names = [n for n in ProgramMotions.__dataclass_fields__ if n not in ("path", "ends_apart_mm", "missing")]
     joined = {n: np.concatenate([getattr(p, n) for p in pieces]) for n in names}
     return ProgramMotions(
@@ -77,9 +82,8 @@ def read_motions(
     )
 
 
-def _one(
-    program: Posted, read: ReadBack, number: int, zero: Points, limits: MotionLimits, tool_change_s: float
-) -> ProgramMotions:
+def _one(program: Posted, read: ReadBack, number: int, zero: Points, before: ControllerState) -> ProgramMotions:
+    machine = before.machine
     whole = np.flatnonzero(read.known.all(axis=1))
     n = len(whole)
     known_before = np.zeros(n, bool)
@@ -101,16 +105,17 @@ def _one(
     kinds = np.where((code > 0) & np.isin(kinds, [Kind.RAPID, Kind.RETRACT]), Kind.CUT, kinds).astype(np.int8)
     motion = np.where(code >= 2, code - 1, Motion.LINE).astype(np.int8)
     path = Toolpath.plain(read.point[whole] + zero, motion, read.centre[whole] + zero, kinds, read.feed[whole])
+    path.axis[:] = read.axis[whole]
     path.spindle[:] = read.spindle[whole]
     path.normal[:] = PLANE_NORMALS[read.plane[whole] - 17]
     apart, ends, missing = _apart(program, path.moved(-zero), line)
     begins = np.flatnonzero(fresh)
     seconds = np.zeros(n)
     for a, b in zip(begins, [*begins[1:], n], strict=True):
-        seconds[a:b] = motion_times(path.rows(np.arange(a, b)), limits)
+        seconds[a:b] = motion_times(path.rows(np.arange(a, b)), machine.limits())
     tool = read.tool[whole]
     if n:
-        seconds[begins] += np.where(same_tool[begins], 0.0, tool_change_s)
+        seconds[begins] += np.where(same_tool[begins], 0.0, machine.tool_change_s)
     return ProgramMotions(
         path,
         fresh,
@@ -120,10 +125,24 @@ def _one(
         line,
         seconds + read.seconds[whole],
         read.rpm[whole],
+        read.joints[whole] if read.joints.shape[1] else joints_of(machine, path.moved(-zero), tool, before.lengths_mm),
         apart,
         ends,
         missing,
     )
+
+
+def joints_of(machine: Machine, path: Toolpath, tool: NDArray[np.int32], lengths_mm: Mapping[int, float]) -> Points:
+    """Values of the joints at the end of each motion of a path in the work frame, (n, joints), NaN out of reach.
+
+    Args:
+        tool: (n,) the tool of each motion; those whose lengths are not known are measured by their tips.
+    """
+    values = np.empty((len(path), len(machine.all_joints())))
+    for number in np.unique(tool):
+        rows = np.flatnonzero(tool == number)
+        values[rows] = machine.follow(path.rows(rows), lengths_mm.get(int(number), 0.0))
+    return values
 
 
 def _apart(program: Posted, path: Toolpath, line: NDArray[np.int64]) -> tuple[Points, float, int]:

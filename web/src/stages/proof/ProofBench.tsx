@@ -83,17 +83,19 @@ function Controls({ columns, findings }: { columns: Block; findings: Finding[] }
   );
 }
 
-/** The moment in words: time, motion, operation, tool, place. */
+/** The moment in words: time, motion, operation, tool, joints. */
 function Readout({ columns: c }: { columns: Block }) {
   const moment = useMoment();
   const ends = c.end_s as Float64Array,
     n = ends.length,
     i = Math.max(0, Math.min(moment, n) - 1);
-  const place = (k: number) => (c.work[k] as number).toFixed(2).replace("-", "−");
+  const names = c.meta.joints as string[];
+  const value = (v: number) => (Number.isNaN(v) ? "–" : v.toFixed(2).replace("-", "−"));
+  const values = names.map((name, k) => `${name} ${value(c.joints[names.length * i + k] as number)}`);
   return (
     <div className="moment" data-testid="moment">
       {clock(moment ? ends[i] : 0)} of {clock(ends[n - 1])} · motion {Math.min(moment, n)} of {n} · op {c.operation[i]}{" "}
-      T{c.tool[i]} · X {place(3 * i)} Y {place(3 * i + 1)} Z {place(3 * i + 2)}
+      T{c.tool[i]} · {values.join(" ")}
     </div>
   );
 }

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from fenrik.core.errors import FenrikError
 from fenrik.core.findings import Finding
 from fenrik.core.frames import Points
 from fenrik.core.machines import Machine
 from fenrik.core.proof.checks.telling import finding_at
+from fenrik.core.proof.motions import joints_of
 from fenrik.core.proof.run import Run
 
 
@@ -17,13 +17,9 @@ def check(run: Run) -> list[Finding]:
     motions, machine, tools, on_table = run.motions, run.inputs.machine, run.inputs.tools, run.inputs.on_table
     if len(motions.path) == 0:
         return []
-    work = motions.path.point - run.inputs.zero
-    try:
-        found = _spans(work, motions.path.axis, machine)
-        if on_table is not None:
-            found += _ends(work, motions.path.axis, machine, on_table)
-    except FenrikError as error:
-        found = [_out_of_reach(run, error)]
+    found = [*_out_of_reach(run), *_spans(motions.joints, machine)]
+    if on_table is not None:
+        found += _ends(run, on_table)
     for number in np.unique(motions.tool):
         tool = tools[int(number)]
         if tool.assembly_mm > machine.longest_tool_mm:
@@ -55,28 +51,32 @@ def check(run: Run) -> list[Finding]:
     return found
 
 
-def _out_of_reach(run: Run, error: FenrikError) -> Finding:
-    """A pose that no values of the joints reach."""
-    problem = error.problems[0]
-    details = {
-        "kind": "out of reach",
-        "severity": "fault",
-        "bodies": [run.inputs.machine.name],
-        "message": f"The program {problem.message}",
-        "advice": problem.way_out,
-    }
-    return finding_at(run, problem.value, **details) if isinstance(problem.value, int) else Finding(**details)
+def _out_of_reach(run: Run) -> list[Finding]:
+    """Poses that no values of the joints reach."""
+    beyond = np.flatnonzero(np.isnan(run.motions.joints).any(axis=1))
+    if len(beyond) == 0:
+        return []
+    return [
+        finding_at(
+            run,
+            int(beyond[0]),
+            kind="out of reach",
+            severity="fault",
+            count=len(beyond),
+            bodies=[run.inputs.machine.name],
+            message=f"The program has {len(beyond)} poses that the machine does not reach.",
+            advice="Turn the part, or choose a machine with the joints that it needs.",
+        )
+    ]
 
 
-def _spans(work: Points, axis: Points, machine: Machine) -> list[Finding]:
+def _spans(joints: Points, machine: Machine) -> list[Finding]:
     """Joints that need more way than they have, wherever the part lies."""
-    chain = machine.chain()
-    values, found = chain.follow(work, axis), []
-    for k in chain.linear:
-        joint = chain.joints[k]
-        if joint.low is None or joint.high is None:
+    found = []
+    for joint, values in zip(machine.all_joints(), joints.T, strict=True):
+        if joint.kind == "rotary" or joint.low is None or joint.high is None or np.isnan(values).all():
             continue
-        need, has = float(np.ptp(values[:, k])), joint.high - joint.low
+        need, has = float(np.nanmax(values) - np.nanmin(values)), joint.high - joint.low
         if need > has:
             found.append(
                 Finding(
@@ -91,25 +91,27 @@ def _spans(work: Points, axis: Points, machine: Machine) -> list[Finding]:
     return found
 
 
-def _ends(work: Points, axis: Points, machine: Machine, on_table: tuple[float, float]) -> list[Finding]:
+def _ends(run: Run, on_table: tuple[float, float]) -> list[Finding]:
     """Level joints that run past an end where the part lies on the table, though their way would do elsewhere."""
-    chain = machine.chain()
-    values, found = chain.follow(work + [*on_table, 0.0], axis), []
-    for k in chain.linear:
-        joint = chain.joints[k]
-        if joint.low is None or joint.high is None or abs(joint.direction[2]) > 1e-9:
+    machine, found = run.inputs.machine, []
+    lengths = {number: tool.assembly_mm for number, tool in run.inputs.tools.items()}
+    work = run.motions.path.moved(np.array([*on_table, 0.0]) - run.inputs.zero)
+    for joint, values in zip(machine.all_joints(), joints_of(machine, work, run.motions.tool, lengths).T, strict=True):
+        if joint.low is None or joint.high is None or joint.kind == "rotary" or abs(joint.direction[2]) > 1e-9:
             continue
-        past = np.maximum(values[:, k] - joint.high, joint.low - values[:, k])
-        row = int(past.argmax())
-        if past[row] > 0 and float(np.ptp(values[:, k])) <= joint.high - joint.low:
+        past = np.fmax(values - joint.high, joint.low - values)
+        if np.isnan(past).all():
+            continue
+        row = int(np.nanargmax(past))
+        if past[row] > 0 and float(np.nanmax(values) - np.nanmin(values)) <= joint.high - joint.low:
             found.append(
-                Finding(
+                finding_at(
+                    run,
+                    row,
                     kind="overtravel",
                     severity="fault",
                     amount=float(past[row]),
                     bodies=[machine.name],
-                    motion=row,
-                    place=(float(work[row, 0]), float(work[row, 1]), float(work[row, 2])),
                     message=f"Where the part lies on the table, {joint.name} runs {past[row]:.0f} mm past its end.",
                     advice="Move the part on the table.",
                 )
