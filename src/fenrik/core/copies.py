@@ -7,18 +7,19 @@ from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
+from scipy.spatial.transform import Rotation
 
 from fenrik.core.errors import fail
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.stock import Stock, cut
-from fenrik.core.toolpath import ORIENTED, Kind, Motion, Toolpath
+from fenrik.core.toolpath import ORIENTED, Kind, Toolpath
 from fenrik.core.tools import Assembly, Profile
 
 MM: dict[str, Any] = {"unit": "mm"}
 FLATTEN_MM = 0.002
 FAST_MM3 = 0.05
-COPIES_VERSION = 2
+COPIES_VERSION = 3
 
 
 class _Copies(BaseModel):
@@ -86,24 +87,18 @@ def copied(
             copies.kind,
         )
     if isinstance(copies, LineCopies):
-        step = np.array([copies.step_x_mm, copies.step_y_mm])
-        return [_moved(path, np.eye(2), k * step) for k in range(copies.count)]
+        step = np.array([copies.step_x_mm, copies.step_y_mm, 0.0])
+        return [path.moved(k * step) for k in range(copies.count)]
     if isinstance(copies, RoundCopies):
         full = abs(abs(copies.angle_deg) - 360) < 1e-9
-        share = np.deg2rad(copies.angle_deg) / (copies.count if full else copies.count - 1)
-        axis = zero[:2] + np.array([copies.x_mm, copies.y_mm])
-        made = []
-        for k in range(copies.count):
-            c, s = np.cos(k * share), np.sin(k * share)
-            turn = np.array([[c, -s], [s, c]])
-            made.append(_moved(path, turn, axis - turn @ axis))
-        return made
+        share = copies.angle_deg / (copies.count if full else copies.count - 1)
+        axis = zero + [copies.x_mm, copies.y_mm, 0.0]
+        turns = [Rotation.from_euler("z", k * share, degrees=True).as_matrix() for k in range(copies.count)]
+        return [path.mapped(turn, axis - turn @ axis) for turn in turns]
     k = "xy".index(copies.across)
-    turn = np.eye(2)
-    turn[k, k] = -1.0
-    shift = np.zeros(2)
-    shift[k] = 2 * (zero[k] + copies.at_mm)
-    mirror = _moved(other, turn, shift)
+    turn, shift = np.eye(3), np.zeros(3)
+    turn[k, k], shift[k] = -1.0, 2 * (zero[k] + copies.at_mm)
+    mirror = other.mapped(turn, shift)
     return [path, mirror] if copies.original else [mirror]
 
 
@@ -146,19 +141,6 @@ def _fault(removed_mm3: float, fast_mm3: float) -> tuple[str, str] | None:
     if removed_mm3 <= 0:
         return "there is no stock at its place", "Check the steps; what is cut already needs no copy."
     return None
-
-
-def _moved(path: Toolpath, turn: Points, shift: Points) -> Toolpath:
-    """A path turned (or mirrored, then its arcs run the other way) about z and displaced."""
-    point, centre = path.point.copy(), path.centre.copy()
-    point[:, :2] = point[:, :2] @ turn.T + shift
-    arcs = path.motion > 0
-    centre[arcs, :2] = centre[arcs, :2] @ turn.T + shift
-    motion, side = path.motion, path.side
-    if np.linalg.det(turn) < 0:
-        side = np.where(side > 0, 83 - side, 0).astype(np.int8)  # G41 ↔ G42
-        motion = np.where(arcs, Motion.ARC_CW + Motion.ARC_CCW - motion, motion).astype(np.int8)
-    return replace(path, point=point, centre=centre, motion=motion, side=side)
 
 
 def joined_copies(paths: list[Toolpath]) -> Toolpath:

@@ -51,7 +51,7 @@ def warm() -> None:
         stock, _ = cut(stock, Poses.tilted(starts, ends, np.array([0.1, 0.2, 1.0])), tool_bodies)
         stock_mesh(stock)
     index, tips = DistanceIndex.build(mesh), np.array([[1.0, 1.0, 9.0]])
-    clearance(index, Poses.upright(tips, tips), profile, 1.0)
+    clearance(index, Poses.upright(tips, tips), Assembly(profile), 1.0)
     pushed(index, tips, UPRIGHT, UPRIGHT, profile)
     turn = np.linspace(0, 6, 12)
     fit_arcs(np.column_stack([np.cos(turn), np.sin(turn)]), False, 1e-3)

@@ -167,7 +167,8 @@ def test_a_missing_joint_is_said_and_not_left_out_of_the_numbers():
         np.array([[1, 2], [3, 4], [5, 6]])
     )
     beside = flat.follow(np.array([[1.0, 0, 2], [3, 7, 4], [5, 0, 6]]), up)
-    assert np.isnan(beside[1]).all() and beside[[0, 2]] == pytest.approx(np.array([[1, 2], [5, 6]]))
+    assert np.isnan(beside[1]).all()
+    assert beside[[0, 2]] == pytest.approx(np.array([[1, 2], [5, 6]]))
 
 
 def test_a_longer_tool_stands_farther_from_the_head_but_not_from_the_table():

@@ -394,6 +394,26 @@ def clear(start, end, axis, bands, runs, corners, order, boxes, children, enough
             place[i, c] = spot[c]
 
 
+@kernel(parallel=True, nogil=True)
+def beside(start, end, axis, bands, runs, points, places, share):
+    """The place of a profile nearest to a point in each step, and the share of the step; `places` stay where the
+    point is within it."""
+    for i in prange(len(start)):
+        tool, way, v, witness = np.empty(6), np.empty(3), np.empty(3), np.empty(7)
+        corners, still, best = np.empty((1, 3, 3)), np.zeros(3), np.inf
+        for c in range(3):
+            tool[c], tool[3 + c], way[c] = start[i, c], axis[i, c], end[i, c] - start[i, c]
+            corners[0, :, c] = points[i, c]
+        for r in range(len(runs) - 1):
+            v[:] = 0.0
+            gap = gap_to((bands, runs[r], runs[r + 1]), tool, way, corners, 0, still, best, v, witness)
+            if gap <= 0.0:
+                break
+            if gap < best:
+                best = gap
+                places[i, :], share[i] = witness[:3], witness[3]
+
+
 @kernel
 def _advance(run, tool, d, corners, t, at, room):
     """How far along d a run must stand to clear a triangle on its way back, at least `at`."""

@@ -135,8 +135,9 @@ def _add_normal(corners, t, n):
 
 @kernel(parallel=True, nogil=True)
 def query(points, corners, triangles, neighbours, weighted, on_rim, order, boxes, children):
-    """Signed distances, closest triangles, what of these is closest, and whether the sign is known."""
+    """Signed distances, closest triangles, what and where of these is closest, and whether the sign is known."""
     n = len(points)
+    places = np.empty((n, 3))
     out = np.empty(n)
     nearest = np.empty(n, np.int32)
     features = np.empty(n, np.int8)
@@ -187,7 +188,8 @@ def query(points, corners, triangles, neighbours, weighted, on_rim, order, boxes
         out[i] = np.sqrt(best) if lean >= 0.0 else -np.sqrt(best)
         nearest[i] = found
         features[i] = what
-    return out, nearest, features, known
+        places[i, :] = spot[:3]
+    return out, nearest, features, places, known
 
 
 @kernel
@@ -336,7 +338,7 @@ def _past_corner(corners, t, side, x, triangles, side_at):
 @kernel
 def _near_face(p, t, given, rough, triangles, neighbours, turns, face_of, parameters, side_at, tables, room):
     """Distance and sign to the exact face of a triangle and to the curves at the triangle's sides in which it meets
-    others; infinite where no foot lies on them."""
+    others; infinite where no foot lies on them. The foot goes into room[8]."""
     corners = tables[-1]
     spot, out = np.empty(5), np.empty((6, 3))
     x, n, y, m, q, z = room[0], room[1], room[2], room[3], room[4], room[5]
@@ -371,8 +373,10 @@ def _near_face(p, t, given, rough, triangles, neighbours, turns, face_of, parame
             away, side_sign = _length(p, z), given_sign
         if away < best and abs(away - far) <= 2.0 * rough + 1e-9:
             best, sign = away, side_sign
+            room[8, :] = z
     if on_face and _length(p, x) <= best:
         best, sign = _length(p, x), 1.0 if over >= 0.0 else -1.0
+        room[8, :] = x
     return best, sign
 
 
@@ -415,9 +419,10 @@ def _other_faces(p, reach, first, corners, face_of, order, boxes, children, face
 @kernel(parallel=True, nogil=True)
 def settle(
     points, signed, nearest, features, triangles, neighbours, turns, face_of, parameters, side_at, tables,
-    order, boxes, children, rough, settled,
+    order, boxes, children, rough, settled, places,
 ):  # fmt: skip
-    """Distances to the exact faces in place of those to triangles; True in `settled` where that was possible.
+    """Distances to the exact faces in place of those to triangles; True in `settled` where that was possible. `places`
+    is where they are reached.
 
     The face of the closest triangle gives the number, and other faces whose triangles are hardly farther, if the foot
     on their surface lies on them, or the curves in which two of them meet. A foot lies on a face where it is on the
@@ -434,10 +439,11 @@ def settle(
                 continue
             t = here // 3 if here >= 0 else t
         far, slack = abs(signed[i]), 2.0 * rough + 1e-9
-        room, spot = np.empty((8, 3)), np.empty(5)
+        room, spot, there = np.empty((9, 3)), np.empty(5), np.empty(3)
         best, sign = _near_face(
             p, t, signed[i], rough, triangles, neighbours, turns, face_of, parameters, side_at, tables, room
         )  # fmt: skip
+        there[:] = room[8]
         faces, close, away = np.empty(FACES, np.int64), np.empty(FACES, np.int64), np.empty(FACES)
         found = _other_faces(p, far + slack, face_of[t], corners, face_of, order, boxes, children, faces, close, away)
         for k in range(found):
@@ -452,6 +458,8 @@ def settle(
             )  # fmt: skip
             if other < best and abs(other - far) <= slack:
                 best, sign = other, its
+                there[:] = room[8]
         if abs(best - far) <= slack:
             signed[i] = sign * best
             settled[i] = True
+            places[i, :] = there

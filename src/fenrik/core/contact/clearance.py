@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.contact import _clearance_kernels as kernels
-from fenrik.core.contact.distance import DistanceIndex
+from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.frames import Points
 from fenrik.core.toolpath import Poses
-from fenrik.core.tools import Profile
+from fenrik.core.tools import Assembly, Profile
 
 TURN_MM = 0.002
 """How far a body may stray where the axis turns in a step, see `Poses.straightened`."""
+ROUNDS, STILL_MM, MOST_CREEP = 60, 1e-5, 0.995
+"""How often a place of the tool and one of the exact face are taken from each other, when they stand still, and which
+share of the way before makes a series that is gone as a whole."""
 
 
 @dataclass(frozen=True)
@@ -22,45 +26,112 @@ class Clearance:
     """How near a body comes in n steps.
 
     Attributes:
-        mm: (n,) the least gap, below 0 how deep the surface stands in the body; `enough_mm` where it is no less.
+        mm: (n,) the least gap, below 0 how deep the surface stands in the body, or the body in the material where it
+            is wholly in it; what was enough where it is no less.
         place: (n, 3) where on the surface; NaN where the gap is enough.
         share: (n,) of the step, when.
-        bound_mm: how far off a gap may be, beside what the triangles stand off.
+        bound_mm: (n,) how far off each may be.
     """
 
     mm: Points
     place: Points
     share: Points
-    bound_mm: float
+    bound_mm: Points
 
 
-def clearance(index: DistanceIndex, poses: Poses, profile: Profile, enough_mm: float) -> Clearance:
-    """How near a body of revolution comes to the triangles of a mesh in each step.
+def clearance(
+    index: DistanceIndex, poses: Poses, assembly: Assembly, enough_mm: float | Sequence[float]
+) -> list[Clearance]:
+    """How near each body of a tool comes to a part in each step, in the order of the assembly's profiles.
 
-    What an outline that turns inwards has between its convex runs counts as outside; depths are those below its runs.
-    A step within the mesh that comes near no triangle is not told from one outside of it.
+    Triangles find the place, the exact face there gives a gap; depths are those of the triangles. What an outline that
+    turns inwards has between its convex runs counts as outside; depths are those below its runs.
 
     Args:
-        enough_mm: gaps that are no less are not measured.
+        enough_mm: gaps that are no less are not measured; one for all bodies or one for each.
 
     Raises:
         FenrikError: where an axis turns over.
     """
+    enough = np.broadcast_to(enough_mm, len(assembly.profiles))
+    return [_of_body(index, poses, p, float(e)) for p, e in zip(assembly.profiles, enough, strict=True)]
+
+
+def _of_body(index: DistanceIndex, poses: Poses, profile: Profile, enough: float) -> Clearance:
     numbered = replace(poses, source=np.arange(len(poses)))
     steps, off = numbered.straightened(profile.bottom_mm, profile.top_mm, profile.radius_mm, TURN_MM)
+    rough = index.mesh.deflection_mm
     mm, found = np.empty(len(steps)), np.empty((len(steps), 4))
     kernels.clear(
-        *(np.ascontiguousarray(a) for a in (steps.start, steps.end, steps.start_axis)), profile.bands, profile.runs,
-        index.corners, index.order, index.boxes, index.children, enough_mm, mm, found,
+        *_columns(steps), profile.bands, profile.runs, index.corners, index.order, index.boxes, index.children,
+        enough + rough, mm, found,
     )  # fmt: skip
-    found[mm >= enough_mm] = np.nan
+    bound = np.full(len(steps), rough + off)
+    found[mm >= enough + rough] = np.nan
+    _look_within(index, steps, profile, mm, found)
+    if index.faces is not None:
+        _refine(index, steps, profile, mm, found, bound, off)
+    found[mm >= enough], mm = np.nan, np.minimum(mm, enough)
     if len(steps) == len(poses):
-        return Clearance(mm, found[:, :3], found[:, 3], off)
+        return Clearance(mm, found[:, :3], found[:, 3], bound)
     # The least of the pieces of each step, which follow one another and are equally long.
     first = np.searchsorted(steps.source, np.arange(len(poses) + 1))
     least = np.lexsort((mm, steps.source))[first[:-1]]
     share = (least - first[:-1] + found[least, 3]) / np.diff(first)
-    return Clearance(mm[least], found[least, :3], share, off)
+    return Clearance(mm[least], found[least, :3], share, bound[least])
+
+
+def _columns(steps: Poses) -> tuple[Points, Points, Points]:
+    return tuple(np.ascontiguousarray(a) for a in (steps.start, steps.end, steps.start_axis))  # type: ignore[return-value]
+
+
+def _look_within(index: DistanceIndex, steps: Poses, profile: Profile, mm: Points, found: Points) -> None:
+    """Steps that come near no triangle because the body is wholly within the material, by a place of its axis."""
+    rows = np.flatnonzero(np.isnan(found[:, 0]))
+    middle = 0.5 * (profile.bottom_mm + profile.top_mm)
+    places = steps.start[rows] + middle * steps.start_axis[rows]
+    low, high = index.mesh.bounds()
+    boxed = np.all((places > low) & (places < high), axis=1)
+    rows, places = rows[boxed], places[boxed]
+    away = signed_distances(index, places)
+    within = (away.mm < 0) & away.known
+    rows = rows[within]
+    mm[rows], found[rows, :3], found[rows, 3] = away.mm[within], away.place[within], 0.0
+
+
+def _refine(
+    index: DistanceIndex, steps: Poses, profile: Profile, mm: Points, found: Points, bound: Points, off: float
+) -> None:
+    """Gaps to the exact faces in place of those to triangles.
+
+    From the place on the triangles the nearest one of the tool is found, from there the nearest one of the exact
+    faces, and so on: projections on one body and the other in turn (W. Cheney, A. Goldstein, "Proximity maps for
+    convex sets", 1959), here on a convex body and a face that is curved little against it. Where both run nearly side
+    by side the places creep, each way a share of the one before; every third time they go the whole of that series.
+    """
+    rows = np.flatnonzero(mm > 0.0)
+    rows = rows[~np.isnan(found[rows, 0])]
+    mm[rows] = np.inf
+    near = found[rows, :3].copy()
+    last = move = np.zeros_like(near)
+    aim = near.copy()
+    for turn in range(ROUNDS):
+        if len(rows) == 0:
+            return
+        tool, share = aim.copy(), np.zeros(len(rows))
+        kernels.beside(*_columns(steps.rows(rows)), profile.bands, profile.runs, aim, tool, share)
+        away = signed_distances(index, tool)
+        better = away.mm < mm[rows]
+        at = rows[better]
+        mm[at], bound[at] = away.mm[better], away.bound_mm[better] + off
+        found[at, :3], found[at, 3] = away.place[better], share[better]
+        last, move = move, away.place - near
+        creep = np.einsum("ij,ij->i", move, last) / np.maximum(np.einsum("ij,ij->i", last, last), 1e-300)
+        creep = np.clip(creep, 0.0, MOST_CREEP) if turn % 3 == 2 else np.zeros(len(rows))
+        near = away.place
+        aim = near + (creep / (1.0 - creep))[:, None] * move
+        on = (np.linalg.norm(move, axis=1) > STILL_MM) & (away.mm > 0.0)
+        rows, near, aim, last, move = rows[on], near[on], aim[on], last[on], move[on]
 
 
 def pushed(index: DistanceIndex, tips: Points, axes: Points, ways: Points, profile: Profile) -> tuple[Points, NDArray]:

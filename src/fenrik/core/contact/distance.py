@@ -28,11 +28,13 @@ class Distances:
     Attributes:
         mm: (n,) positive outside of the material.
         bound_mm: (n,) how far off each may be.
+        place: (n, 3) where the surface is closest.
         known: (n,) whether inside and outside can be told: not where the closest place is on the rim of an open mesh.
     """
 
     mm: Points
     bound_mm: Points
+    place: Points
     known: NDArray[np.bool_]
 
     @property
@@ -114,7 +116,7 @@ def signed_distances(index: DistanceIndex, points: Points) -> Distances:
         points: (n, 3) mm.
     """
     points, mesh = np.ascontiguousarray(points, dtype=np.float64), index.mesh
-    mm, nearest, features, known = kernels.query(
+    mm, nearest, features, places, known = kernels.query(
         points, index.corners, mesh.triangles, index.neighbours, index.weighted, index.on_rim,
         index.order, index.boxes, index.children,
     )  # fmt: skip
@@ -125,12 +127,13 @@ def signed_distances(index: DistanceIndex, points: Points) -> Distances:
         tables = (*index.faces.tables, index.corners)
         kernels.settle(
             points, mm, nearest, features, mesh.triangles, index.neighbours, turns, mesh.face_ids,
-            index._parameters, side_at, tables, index.order, index.boxes, index.children, mesh.deflection_mm, settled,
+            index._parameters, side_at, tables, index.order, index.boxes, index.children, mesh.deflection_mm,
+            settled, places,
         )  # fmt: skip
         fitted = np.where(index.faces.fitted[mesh.face_ids[nearest]], FITTED_MM, 0.0)
         share = np.minimum(SETTLED_SHARE + FAR_SHARE * np.abs(mm), 1.0)
         bound = np.where(settled, SETTLED_MM + share * mesh.deflection_mm + fitted, bound)
-    return Distances(mm, bound, known)
+    return Distances(mm, bound, places, known)
 
 
 def neighbours_of(mesh: Mesh) -> NDArray[np.int32]:

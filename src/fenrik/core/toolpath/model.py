@@ -108,13 +108,23 @@ class Toolpath:
 
     def in_frame(self, frame: Frame) -> Toolpath:
         """The same path, given in part coordinates, in a frame's own."""
+        return self.mapped(frame.rotation.T, -frame.origin @ frame.rotation)
+
+    def mapped(self, turn: Points, shift: Points) -> Toolpath:
+        """A path turned or mirrored, then displaced; mirrored arcs and compensation go the other way round.
+
+        Args:
+            turn: (3, 3) an orthogonal matrix. shift: (3,) mm.
+        """
+        motion, side = self.motion, self.side
+        if np.linalg.det(turn) < 0:
+            side = np.where(side > 0, 83 - side, 0).astype(np.int8)  # G41 ↔ G42
+            motion = np.where(motion > 0, Motion.ARC_CW + Motion.ARC_CCW - motion, motion).astype(np.int8)
+        centre = np.where(self.motion[:, None] > 0, self.centre @ turn.T + shift, self.centre)
         return replace(
-            self,
-            point=frame.to_local(self.point),
-            axis=frame.direction_to_local(self.axis),
-            centre=frame.to_local(self.centre),
-            normal=frame.direction_to_local(self.normal),
-        )
+            self, point=self.point @ turn.T + shift, axis=self.axis @ turn.T, centre=centre,
+            normal=self.normal @ turn.T, motion=motion, side=side,
+        )  # fmt: skip
 
     def starts(self) -> Points:
         """Where each motion begins, (n, 3); the first one where it ends."""

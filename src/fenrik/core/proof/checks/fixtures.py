@@ -12,7 +12,7 @@ from fenrik.core.proof.checks.telling import CONTACT_MM, MAX_FINDINGS_OF_A_KIND,
 from fenrik.core.proof.cutting import passing_axis
 from fenrik.core.proof.run import Group, Run
 from fenrik.core.toolpath import Poses
-from fenrik.core.tools import Body
+from fenrik.core.tools import Assembly
 from fenrik.core.tools.assembly import passing_profile
 from fenrik.core.tools.cutters import BackBoringBar
 
@@ -30,43 +30,42 @@ def check(run: Run) -> list[Finding]:
     return found
 
 
-def _by_spindle(group: Group) -> list[tuple[Poses, list[tuple[Body, Points]]]]:
+def _by_spindle(group: Group) -> list[tuple[Poses, list[tuple[Assembly, Points]]]]:
     """Steps with turning and with passing tool, where there are any, each with the tool's bodies and their places
     beside the axis."""
     here, moves, cutter = np.zeros(3), group.moves, group.tool.cutter
-    watched = [(body, here) for body in group.assembly.watched]
+    # Not the holder once more, grown for the stock's sake.
+    watched = tuple(body for body in group.assembly.watched if body.role != "near miss")
     still, others = np.flatnonzero(moves.passing), np.flatnonzero(~moves.passing)
     found = []
     if len(others):
-        assert group.assembly.cutting is not None
-        found.append((moves.poses.rows(others), [(Body("cutting", group.assembly.cutting), here), *watched]))
+        found.append((moves.poses.rows(others), [(Assembly(group.assembly.cutting, watched), here)]))
     if len(still):
         assert isinstance(cutter, BackBoringBar)
-        disc = Body("cutting", passing_profile(cutter))
-        found.append((moves.poses.rows(still), [(disc, passing_axis(cutter)), *watched]))
+        disc = Assembly(passing_profile(cutter))
+        found.append((moves.poses.rows(still), [(disc, passing_axis(cutter)), (Assembly(None, watched), here)]))
     return found
 
 
 def _of_bodies(
-    run: Run, poses: Poses, bodies: list[tuple[Body, Points]], fixtures: DistanceIndex
-) -> list[Finding]:  # fmt: skip
+    run: Run, poses: Poses, assemblies: list[tuple[Assembly, Points]], fixtures: DistanceIndex
+) -> list[Finding]:
     """Steps in which a body touches a fixture, or the holder comes too near; the innermost body that does is told.
 
     Args:
-        bodies: each body, and how far (x, y, z) it stands beside the axis.
+        assemblies: bodies, and how far (x, y, z) they stand beside the axis.
     """
     limit = run.inputs.settings.near_miss_mm
     worst: dict[str, tuple[Points, Points]] = {}
-    for body, aside in bodies:
-        if body.role == "near miss":  # the holder once more, for the stock's sake
-            continue
-        name: str = "cutter" if body.role == "cutting" else body.role
-        near = clearance(fixtures, poses.moved(aside), body.profile, limit if name == "holder" else 0.0)
-        mm, place = near.mm, near.place
-        if name in worst:
-            nearer = mm < worst[name][0]
-            mm, place = np.where(nearer, mm, worst[name][0]), np.where(nearer[:, None], place, worst[name][1])
-        worst[name] = mm, place
+    for assembly, aside in assemblies:
+        names = [*(["cutter"] if assembly.cutting is not None else []), *(b.role for b in assembly.watched)]
+        enough = [limit if name == "holder" else 0.0 for name in names]
+        for name, near in zip(names, clearance(fixtures, poses.moved(aside), assembly, enough), strict=True):
+            mm, place = near.mm, near.place
+            if name in worst:
+                nearer = mm < worst[name][0]
+                mm, place = np.where(nearer, mm, worst[name][0]), np.where(nearer[:, None], place, worst[name][1])
+            worst[name] = mm, place
     told = np.zeros(len(poses), bool)
     found: list[Finding] = []
     looks = [(name, *worst[name], -CONTACT_MM) for name in worst]
