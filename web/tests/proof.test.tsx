@@ -10,11 +10,11 @@ import type { View } from "../src/job/view";
 
 const n = 100;
 const columns = {
-  meta: {},
+  meta: { joints: ["X", "Y", "Z", "A"] },
   end_s: Float64Array.from({ length: n }, (_, i) => (i + 1) * 2),
   operation: Int32Array.from({ length: n }, (_, i) => (i < 40 ? 10 : 20)),
   tool: new Int32Array(n).fill(3),
-  work: Float64Array.from({ length: 3 * n }, (_, i) => i / 3),
+  joints: Float64Array.from({ length: 4 * n }, (_, i) => (i === 203 ? NaN : 99 - i / 2)),
   rate: new Float32Array(n),
   engagement: new Float32Array(n),
   feed: new Float32Array(n),
@@ -148,8 +148,10 @@ describe("stepping", () => {
     show(<ProofBench />);
     act(() => setMoment(50));
     expect(screen.getByTestId("moment").textContent).toBe(
-      "1:40 of 3:20 · motion 50 of 100 · op 20 T3 · X 49.00 Y 49.33 Z 49.67",
+      "1:40 of 3:20 · motion 50 of 100 · op 20 T3 · X 1.00 Y 0.50 Z 0.00 A −0.50",
     );
+    act(() => setMoment(51));
+    expect(screen.getByTestId("moment").textContent).toMatch(/X −1.00 Y −1.50 Z −2.00 A –$/);
   });
 });
 

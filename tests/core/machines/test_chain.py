@@ -159,6 +159,52 @@ def test_following_keeps_near_and_says_what_is_out_of_reach():
     assert np.flatnonzero(np.isnan(values).any(axis=1)).tolist() == [7]
 
 
+def test_a_table_holds_its_turn_while_the_tool_stands_along_it():
+    """Leaning, upright for a while, leaning on: upright any turn of C would do, and to go to 0 and back would be idle
+    turning under the cut."""
+    chain = Chain(TABLE_TABLE)
+    tilt = np.abs(np.linspace(0.4, -0.4, 41))
+    tilt[15:26] = 0.0
+    axis = np.column_stack([np.sin(tilt), np.zeros(41), np.cos(tilt)])
+    point = np.random.default_rng(3).uniform(-50, 50, (41, 3))
+    values = chain.follow(point, axis)
+    assert np.ptp(values[:, 4]) == pytest.approx(0.0, abs=1e-9)
+    assert abs(values[0, 4]) == pytest.approx(90.0)
+    pose = chain.forward(values)
+    assert pose.point == pytest.approx(point, abs=1e-6)
+    assert pose.axis == pytest.approx(axis, abs=1e-9)
+
+
+@pytest.mark.parametrize("name", MACHINES)
+def test_following_takes_solutions_and_turns_on_over_the_half_turn(name):
+    """Each row is one of all solutions; a joint that may turn for ever does not jump back after half a turn."""
+    joints = [j.model_copy(update={"low": None, "high": None}) for j in MACHINES[name]]
+    chain = Chain(joints, 70.0)
+    turn = np.linspace(0, 4 * np.pi, 200)
+    axis = np.column_stack([0.3 * np.sin(turn), 0.3 * np.cos(turn), np.full(200, np.sqrt(1 - 0.09))])
+    point = np.random.default_rng(4).uniform(-50, 50, (200, 3))
+    values = chain.follow(point, axis)
+    pose = chain.forward(values)
+    assert pose.point == pytest.approx(point, abs=1e-6)
+    assert pose.axis == pytest.approx(axis, abs=1e-9)
+    assert np.abs(np.diff(values[:, chain.rotary], axis=0)).max() < 20
+    assert max(np.ptp(values[:, k]) for k in chain.rotary) == pytest.approx(720, abs=1e-6)
+    for k in range(0, 200, 40):
+        found = np.array(chain.inverse(point[k], axis[k]))
+        apart = (found[:, chain.rotary] - values[k, chain.rotary] + 180) % 360 - 180
+        assert np.abs(apart).max(axis=1).min() < 1e-6
+
+
+def test_following_keeps_within_the_ends_of_rotary_joints_but_not_of_linear_ones():
+    chain = Chain(HEAD_TABLE)
+    turn = np.linspace(0, 6 * np.pi, 300)
+    axis = np.column_stack([0.3 * np.sin(turn), 0.3 * np.cos(turn), np.full(300, np.sqrt(1 - 0.09))])
+    values = chain.follow(np.full((300, 3), 4000.0), axis)
+    assert np.abs(values[:, 4]).max() <= 360
+    assert not np.isnan(values).any()
+    assert chain.inverse(np.full(3, 4000.0), axis[0]) == []
+
+
 def test_a_missing_joint_is_said_and_not_left_out_of_the_numbers():
     """Without Y nothing off the plane is reached; the way in X and Z alone would look right."""
     flat = Chain([LINEAR[0], LINEAR[2]])

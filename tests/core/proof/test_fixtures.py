@@ -16,7 +16,7 @@ from fenrik.core.solids.reading import solid_from_shape
 from fenrik.core.solids.writing import write_solid
 from fenrik.core.store import MemoryStore
 from fenrik.core.toolpath import Poses
-from fenrik.core.tools import BallCutter, cutting_profile
+from fenrik.core.tools import Assembly, BallCutter, cutting_profile
 
 
 @pytest.fixture(scope="module")
@@ -117,17 +117,17 @@ def test_a_fixture_is_made_once_and_again_when_it_changes(step):
 
 def test_a_pin_thinner_than_any_step_is_not_missed():
     """A needle of 0.02 mm between two places that a look each 0.5 mm would take, and one that is passed at 0.05 mm."""
-    ball = cutting_profile(BallCutter(diameter_mm=6, flute_length_mm=10))
+    ball = Assembly(cutting_profile(BallCutter(diameter_mm=6, flute_length_mm=10)))
     needle = DistanceIndex.build(box_mesh([53.83, 2.97, 0], [53.85, 2.99, 9]))
     step = Poses.upright(np.array([[0.0, 0, 5]]), np.array([[100.0, 0, 5]]))
-    into = clearance(needle, step, ball, 0.0)
+    (into,) = clearance(needle, step, ball, 0.0)
     # The needle's corner nearest to the axis, at the height of the ball's middle.
     assert into.mm[0] == pytest.approx(-(3 - 2.97), abs=1e-3)
     assert into.place[0] == pytest.approx([53.84, 2.97, 8.5], abs=0.6)
     assert into.share[0] == pytest.approx(0.5384, abs=1e-3)
     clear = DistanceIndex.build(box_mesh([53.83, 3.05, 0], [53.85, 3.2, 9]))
-    assert clearance(clear, step, ball, 0.0).mm[0] == 0.0
-    assert clearance(clear, step, ball, 1.0).mm[0] == pytest.approx(0.05, abs=1e-6)
+    assert clearance(clear, step, ball, 0.0)[0].mm[0] == 0.0
+    assert clearance(clear, step, ball, 1.0)[0].mm[0] == pytest.approx(0.05, abs=1e-6)
 
 
 def test_what_passes_under_a_bridge_touches_nothing(step):

@@ -16,14 +16,16 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
 
-REACHED_MM, REACHED_RAD = 1e-7, 1e-9
+REACHED_MM, REACHED_RAD, END_SLACK = 1e-7, 1e-9, 1e-9
 FULL_TURN = 360.0
+UP = np.array([0.0, 0.0, 1.0])
 Vector3 = tuple[float, float, float]
 
 
@@ -49,8 +51,8 @@ class Joint(BaseModel):
 
     def allows(self, value: float) -> bool:
         """Whether a value lies between the ends, rounding forgiven."""
-        slack = 1e-9
-        return (self.low is None or value >= self.low - slack) and (self.high is None or value <= self.high + slack)
+        above = self.low is None or value >= self.low - END_SLACK
+        return above and (self.high is None or value <= self.high + END_SLACK)
 
 
 @dataclass(frozen=True)
@@ -115,45 +117,95 @@ class Chain:
         Args:
             point: (3,) place of the tip. axis: (3,) direction of the tool, of any length.
         """
-        axis = np.asarray(axis, dtype=np.float64)
-        axis = axis / max(float(np.linalg.norm(axis)), 1e-300)
-        found: list[Points] = []
-        for turns in self._turns(axis):
-            values = self._placed(np.asarray(point, dtype=np.float64), turns)
-            if values is None:
-                continue
-            for full in self._revolutions(values):
-                if all(j.allows(v) for j, v in zip(self.joints, full.tolist(), strict=True)):
-                    found.append(full)
+        values, _ = self._solutions(np.array([point], dtype=np.float64), np.array([axis], dtype=np.float64))
+        found = [full for one in values[0] if not np.isnan(one).any() for full in self._revolutions(one)]
+        return [f for f in found if all(j.allows(v) for j, v in zip(self.joints, f.tolist(), strict=True))]
+
+    def follow(self, point: Points, axis: Points) -> Points:
+        """Values of the joints for each pose of a path, the rotary ones each as near as can be to those before.
+
+        Where the tool stands along a rotary joint, so that any value would do, it stays as it was. Ends of rotary
+        joints are kept; those of linear ones are not looked at, as they depend on where the work lies.
+
+        Returns:
+            (n, joints) mm and degrees, NaN where a pose cannot be reached.
+        """
+        values, free = self._solutions(point, axis)
+        if not self.rotary:
+            return values[:, 0]
+        turns = self._nearest_turns(values[:, :, self.rotary], free)
+        chosen = np.zeros((len(point), len(self.joints)))
+        chosen[:, self.rotary] = turns
+        return self._placed(point, chosen)
+
+    def _nearest_turns(self, turns: Points, free: NDArray[np.bool_]) -> Points:
+        """Of the ways (n, ways, rotary) at each pose the one nearest to that before, turned on by whole revolutions
+        and within the ends, (n, rotary); NaN where none is."""
+        ends = [(self.joints[k].low, self.joints[k].high) for k in self.rotary]
+        low = np.array([-np.inf if e[0] is None else e[0] - END_SLACK for e in ends])
+        high = np.array([np.inf if e[1] is None else e[1] + END_SLACK for e in ends])
+        before, found = np.zeros(len(ends)), np.full((len(turns), len(ends)), np.nan)
+        for k, (ways, loose) in enumerate(zip(turns, free, strict=True)):
+            near = ways + FULL_TURN * np.round((before - ways) / FULL_TURN)
+            near = near - FULL_TURN * np.ceil(np.maximum(near - high, 0.0) / FULL_TURN)
+            near = near + FULL_TURN * np.ceil(np.maximum(low - near, 0.0) / FULL_TURN)
+            near = np.where(loose & ~np.isnan(near), before, near)
+            away = np.where((near > high).any(axis=1), np.nan, np.abs(near - before).max(axis=1))
+            if not np.isnan(away).all():
+                before = found[k] = near[int(np.nanargmin(away))]
         return found
 
-    def _turns(self, axis: Points) -> list[list[float]]:
-        """Values in degrees of the rotary joints, in their order from work to tool, that give the tool its axis."""
-        up = np.array([0.0, 0.0, 1.0])
-        along = [self._along[k] for k in self.rotary]
+    def _solutions(self, point: Points, axis: Points) -> tuple[Points, NDArray[np.bool_]]:
+        """The ways to each of n poses, whatever the ends.
+
+        Returns:
+            (n, ways, joints) values, NaN where there is no such way; (n, ways, rotary) whether any value would do, for
+            which 0 stands.
+        """
+        axis = axis / np.maximum(np.linalg.norm(axis, axis=1, keepdims=True), 1e-300)
+        turns, free, able = self._turns(axis)
+        values = np.zeros((*turns.shape[:2], len(self.joints)))
+        values[:, :, self.rotary] = turns
+        values[~able] = np.nan
+        placed = self._placed(np.repeat(point, turns.shape[1], axis=0), values.reshape(-1, len(self.joints)))
+        return placed.reshape(values.shape), free
+
+    def _turns(self, axis: Points) -> tuple[Points, NDArray[np.bool_], NDArray[np.bool_]]:
+        """Values in degrees of the rotary joints, in their order from work to tool, that give the tool its axis:
+        (n, ways, rotary), whether any value would do, and (n, ways) whether there is such a way."""
+        along, n = [self._along[k] for k in self.rotary], len(axis)
         if len(along) > 2:
             raise fail("joints", "hold more than two rotary ones, which Fenrik cannot solve.", "Leave some out.")
         if not along:
-            return [[]] if float(np.linalg.norm(axis - up)) < REACHED_RAD * 10 else []
-        angles = _one_turn(along[0], up, axis) if len(along) == 1 else _two_turns(along[0], along[1], up, axis)
-        senses = [self._sense[k] for k in self.rotary]
-        return [[math.degrees(s * a) for s, a in zip(senses, one, strict=True)] for one in angles]
+            upright = np.linalg.norm(axis - UP, axis=1) < REACHED_RAD * 10
+            return np.zeros((n, 1, 0)), np.zeros((n, 1, 0), bool), upright[:, None]
+        if len(along) == 1:
+            angle, loose = _one_turn(along[0], UP, axis)
+            angles, free = angle[:, None, None], loose[:, None, None]
+        else:
+            angles, free = _two_turns(along[0], along[1], UP, axis)
+        sense = np.array([self._sense[k] for k in self.rotary])
+        return np.rad2deg(angles) * sense, free, np.isfinite(angles.sum(axis=2))
 
-    def _placed(self, point: Points, turns: list[float]) -> Points | None:
-        """Values of all joints with the rotary ones given, the linear ones solved for the place of the tip."""
-        values = np.zeros(len(self.joints))
-        values[self.rotary] = turns
-        start = self.forward(values).point[0]
-        columns = []
-        for k in self.linear:
-            step = values.copy()
-            step[k] = 1.0
-            columns.append(self.forward(step).point[0] - start)
-        if not columns:
-            return values if float(np.linalg.norm(point - start)) < REACHED_MM else None
-        moves, *_ = np.linalg.lstsq(np.column_stack(columns), point - start, rcond=None)
-        values[self.linear] = moves
-        return values if float(np.linalg.norm(self.forward(values).point[0] - point)) < REACHED_MM else None
+    def _placed(self, point: Points, values: Points) -> Points:
+        """Values of all joints (n, joints), the linear ones solved for the place of the tip, the rotary ones as given;
+        NaN where they are, or where the place is not reached."""
+        some = values.copy()
+        some[:, self.linear] = 0.0
+        lost = np.isnan(some).any(axis=1)
+        some[lost] = 0.0
+        start = self.forward(some).point
+        # Linear joints move the tool in the same directions at every pose unless something turns between.
+        where = some if self.rotary else some[:1]
+        moves = np.empty((len(where), 3, len(self.linear)))
+        for column, k in enumerate(self.linear):
+            step = where.copy()
+            step[:, k] = 1.0
+            moves[:, :, column] = self.forward(step).point - start[: len(where)]
+        some[:, self.linear] = (np.linalg.pinv(moves) @ (point - start)[:, :, None])[:, :, 0]
+        lost |= np.linalg.norm(self.forward(some).point - point, axis=1) > REACHED_MM
+        some[lost] = np.nan
+        return some
 
     def _revolutions(self, values: Points) -> list[Points]:
         """The same values with rotary joints turned on by whole revolutions, as far as their ends allow."""
@@ -167,70 +219,45 @@ class Chain:
             choices.append([value + FULL_TURN * k for k in range(first, last + 1)])
         return [np.array(c) for c in itertools.product(*choices)]
 
-    def follow(self, point: Points, axis: Points) -> Points:
-        """Values of the joints for each pose of a path, each as near as can be to the one before.
 
-        Returns:
-            (n, joints) mm and degrees, NaN where a pose cannot be reached.
-        """
-        if not self.rotary and np.abs(axis - [0.0, 0.0, 1.0]).max(initial=0.0) < REACHED_RAD * 10:
-            return self._followed_upright(point)
-        values = np.full((len(point), len(self.joints)), np.nan)
-        before = np.zeros(len(self.joints))
-        for k in range(len(point)):
-            found = self.inverse(point[k], axis[k])
-            if found:
-                before = min(found, key=lambda v: float(np.abs(v - before).max()))
-                values[k] = before
-        return values
+def _one_turn(along: Points, start: Points, end: Points) -> tuple[Points, NDArray[np.bool_]]:
+    """Subproblem 1: the turns about an axis that take directions to others.
 
-    def _followed_upright(self, point: Points) -> Points:
-        """As `follow`, for linear joints alone: one system of equations for all poses, ends not looked at."""
-        unit = np.eye(len(self.joints))
-        start = self.forward(np.zeros(len(self.joints))).point[0]
-        columns = (self.forward(unit).point - start).T
-        values, *_ = np.linalg.lstsq(columns, (point - start).T, rcond=None)
-        away = np.linalg.norm(columns @ values - (point - start).T, axis=0)
-        values[:, away > REACHED_MM] = np.nan
-        return np.ascontiguousarray(values.T)
+    Args:
+        start, end: (n, 3) or one for all.
+
+    Returns:
+        (n,) radians, NaN where there is none; (n,) whether any would do.
+    """
+    start, end = np.broadcast_arrays(start, end)
+    high, wanted = start @ along, end @ along
+    a, b = start - high[:, None] * along, end - wanted[:, None] * along
+    angle = np.arctan2(np.cross(a, b) @ along, np.einsum("ij,ij->i", a, b))
+    loose = np.linalg.norm(a, axis=1) < 1e-9
+    return np.where(np.abs(high - wanted) > 1e-9, np.nan, np.where(loose, 0.0, angle)), loose
 
 
-def _angle(along: Points, start: Points, end: Points) -> float:
-    """Angle about an axis from one vector to another, both square to it."""
-    return math.atan2(float(along @ np.cross(start, end)), float(start @ end))
-
-
-def _one_turn(along: Points, start: Points, end: Points) -> list[list[float]]:
-    """Subproblem 1: the turn about an axis that takes one direction to another; none where there is none."""
-    a, b = start - along * float(along @ start), end - along * float(along @ end)
-    if abs(float(along @ (start - end))) > 1e-9:
-        return []
-    if float(np.linalg.norm(a)) < 1e-9:
-        return [[0.0]]
-    return [[_angle(along, a, b)]]
-
-
-def _two_turns(first: Points, second: Points, start: Points, end: Points) -> list[list[float]]:
-    """Subproblem 2: turns about `second` and then about `first` that take one direction to another; up to two pairs.
+def _two_turns(first: Points, second: Points, start: Points, end: Points) -> tuple[Points, NDArray[np.bool_]]:
+    """Subproblem 2: turns about `second` and then about `first` that take one direction to each of n others, by two
+    ways: (n, 2, 2) radians, NaN where there is none, and whether any would do.
 
     The direction between both turns lies on both cones: z = α·first + β·second ± γ·(first × second).
     """
-    c = float(first @ second)
-    across = np.cross(first, second)
+    c, across, n = float(first @ second), np.cross(first, second), len(end)
     size2 = float(across @ across)
+    angles, free = np.full((n, 2, 2), np.nan), np.zeros((n, 2, 2), bool)
     if size2 < 1e-18:
-        turned = _one_turn(first, start, end)
-        return [[t[0], 0.0] for t in turned]
-    u, v = float(second @ start), float(first @ end)
+        angles[:, 0, 0], free[:, 0, 0] = _one_turn(first, start, end)
+        angles[:, 0, 1] = 0.0
+        return angles, free
+    u, v = float(second @ start), end @ first
     alpha, beta = (c * u - v) / (c * c - 1.0), (c * v - u) / (c * c - 1.0)
     rest = 1.0 - alpha * alpha - beta * beta - 2.0 * alpha * beta * c
-    if rest < -1e-12:
-        return []
-    gamma = math.sqrt(max(rest, 0.0) / size2)
-    found = []
-    for sign in (1.0, -1.0) if gamma > 1e-9 else (0.0,):
-        between = alpha * first + beta * second + sign * gamma * across
-        one, two = _one_turn(first, between, end), _one_turn(second, start, between)
-        if one and two:
-            found.append([one[0][0], two[0][0]])
-    return found
+    gamma = np.sqrt(np.maximum(rest, 0.0) / size2)
+    for way, sign in enumerate((1.0, -1.0)):
+        between = alpha[:, None] * first + beta[:, None] * second + sign * gamma[:, None] * across
+        angles[:, way, 0], free[:, way, 0] = _one_turn(first, between, end)
+        angles[:, way, 1], free[:, way, 1] = _one_turn(second, start, between)
+        angles[rest < -1e-12, way] = np.nan
+    angles[gamma <= 1e-9, 1] = np.nan  # both ways are one
+    return angles, free
