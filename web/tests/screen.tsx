@@ -2,7 +2,7 @@
 import { answerWith } from "./globals";
 import { MantineProvider } from "@mantine/core";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { render } from "@testing-library/react";
+import { fireEvent, render, screen, within } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { vi } from "vitest";
 import type { JobDocument } from "../src/job/document";
@@ -64,11 +64,19 @@ export function server(answers: Record<string, (body: unknown, url: URL) => unkn
     const url = new URL(request.url),
       what = `${request.method} ${url.pathname}`,
       text = await request.text(),
-      body = text ? JSON.parse(text) : undefined;
+      json = (request.headers.get("content-type") ?? "").includes("json"),
+      body = text && json ? JSON.parse(text) : text || undefined;
     asked.push({ what, body });
     const answer = answers[what]?.(body, url);
     if (answer === undefined) return Response.json({ title: `nothing at ${what}`, status: 404 }, { status: 404 });
     return answer instanceof Response ? answer : Response.json(answer);
   });
   return asked;
+}
+
+/** Opens a list by its label and takes a choice. */
+export async function choose(label: string | RegExp, choice: string | RegExp) {
+  fireEvent.click(screen.getByRole("combobox", { name: label }));
+  const list = await screen.findByRole("listbox", { name: label, hidden: true });
+  fireEvent.click(within(list).getByRole("option", { name: choice, hidden: true }));
 }
