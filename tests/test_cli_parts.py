@@ -1,12 +1,15 @@
 """The command line before the first cut: the same answers as the library, and clear refusals."""
 
 import json
+import subprocess
+import sys
 
 import pytest
 
 from fenrik.cli import DONE, WRONG_JOB, main
 from fenrik.core.solids import read_solid
 from fenrik.core.solids.xcaf import NamedShape, write_step
+from fenrik.core.warm import warm_opening
 from parts import box, cut, cylinder, plate
 
 
@@ -40,6 +43,16 @@ def test_convert(step, capsys, tmp_path, suffix):
     assert read_solid(out.read_bytes(), out.name).volume_mm3 == pytest.approx(
         read_solid(step.read_bytes(), "a.step").volume_mm3, rel=1e-3
     )
+
+
+def test_nothing_but_the_answer_is_on_standard_output(step, tmp_path):
+    """In a process of its own: the CAD kernel would tell statistics there, once for each process."""
+    out = tmp_path / "a.step"
+    command = [sys.executable, "-m", "fenrik.cli"]
+    told = subprocess.run([*command, "convert", step, out], capture_output=True, check=True).stdout
+    assert json.loads(told)["file"] == "a.step"
+    told = subprocess.run([*command, "import", out], capture_output=True, check=True).stdout
+    assert json.loads(told)["bodies"][0]["name"] == "Plate"
 
 
 def test_compare_and_measure(step, capsys, tmp_path):
@@ -145,3 +158,8 @@ def test_machine_joints_pose_and_reach(capsys, tmp_path):
         assert err
     file.write_text('{"name": "", "joints": 3}')
     assert run(capsys, "machine", file)[0] == WRONG_JOB
+
+
+def test_the_job_that_a_server_opens_first_is_sound():
+    """It runs in the background, where nobody would see it fail."""
+    warm_opening()

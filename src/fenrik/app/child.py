@@ -18,7 +18,7 @@ from fenrik.app.settings import task_memory_mb
 from fenrik.memory import give_back_early
 
 LOOK_EVERY_S = 0.1
-RECYCLED_MB = 600
+RECYCLED_MB = 550
 """A child that still holds more than this after its work makes room for a new one."""
 PAGE_MB = resource.getpagesize() / 2**20
 

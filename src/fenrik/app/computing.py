@@ -18,7 +18,7 @@ from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, Problem
 from fenrik.core.job import Operation, parse_job
 
-KEPT_BYTES = 96 * 2**20
+KEPT_BYTES = 48 * 2**20
 
 
 def compute_task(task_id: str, progress: Callable[[float, str], None]) -> Message:

@@ -18,6 +18,7 @@ from fenrik import __version__
 from fenrik.app import problems, queue, reading
 from fenrik.app.events import hub
 from fenrik.app.routers import jobs, library, parts, planning, setups, views, work
+from fenrik.core.warm import warm_opening
 
 WEB = Path(os.environ.get("FENRIK_WEB", Path(__file__).parents[3] / "web" / "dist"))
 WATCH_EVERY_S = 3.0
@@ -48,6 +49,7 @@ async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
         asyncio.create_task(hub.listen()),
         asyncio.create_task(_start_watching()),
         asyncio.create_task(asyncio.to_thread(reading.warm_reader)),
+        asyncio.create_task(asyncio.to_thread(warm_opening)),
     ]
     yield
     for task in tasks:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
+from fenrik.core.build import Build
 from fenrik.core.contact import DropIndex, tip_heights
 from fenrik.core.contact.clearance import clearance, pushed
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.frames import Points
+from fenrik.core.job import parse_job
 from fenrik.core.machines import Machine
 from fenrik.core.posting import ControllerState, PostedOperation, load_controllers, post_programs
 from fenrik.core.regions import fit_arcs
@@ -17,6 +19,7 @@ from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.tessellate import tessellate, weld
 from fenrik.core.stock import Stock, cut, stock_mesh
 from fenrik.core.stock.shaping import stock_from_mesh
+from fenrik.core.store import MemoryStore
 from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, Poses, SafePlane, motion_times
 from fenrik.core.toolpath.poses import UPRIGHT
 from fenrik.core.toolpath.tour import visiting_order
@@ -34,6 +37,27 @@ def _warm_exact_faces(points: Points) -> None:
     for shape in (body, BRepBuilderAPI_NurbsConvert(body).Shape()):
         surfaces = exact_faces(list_faces(shape))[0]
         signed_distances(DistanceIndex.build(tessellate(shape, 0.01), surfaces), points)
+
+
+def warm_opening() -> None:
+    """Opens a small job, so that the first one of a day does not wait for what all need: modules, kernels, the sources
+    behind keys."""
+    from OCP.BRepPrimAPI import BRepPrimAPI_MakeSphere
+
+    from fenrik.core.solids.xcaf import NamedShape, write_step
+
+    tool = {"number": 1, "stick_out_mm": 20, "cutter": {"kind": "ball", "diameter_mm": 4, "flute_length_mm": 9}}
+    row = {"number": 10, "setup": "top", "tool": 1, "params": {"strategy": "parallel finishing", "stepover_mm": 1}}
+    document = {
+        "name": "warm",
+        "part": {"file": "ball.step"},
+        "tools": [tool],
+        "setups": [{"id": "top"}],
+        "operations": [row],
+    }
+    job = parse_job(document)
+    model = write_step([NamedShape(BRepPrimAPI_MakeSphere(5.0).Shape(), "Ball")])
+    Build(job, model, MemoryStore()).proof_key(job.setups[0])
 
 
 def warm() -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,7 +15,6 @@ from fenrik.core.proof.run import Run
 from fenrik.core.toolpath import Kind
 
 FLATTEN_MM = 0.002
-AT_ONCE = 50_000
 """Places that are worked on at one time."""
 ROUNDING_MM = 1e-6
 BINS = 61
@@ -71,25 +71,23 @@ class Compared:
     distance: Points
     bound: Points
     known: NDArray[np.bool_]
-    motion: NDArray[np.int64]
-    operation: NDArray[np.int64]
+    motion: NDArray[np.int32]
+    operation: NDArray[np.int32]
 
 
 def compared(run: Run) -> Compared:
     """Every place of the cut surface, with its distance to the exact part."""
-    places, _, sources = run.stock.hits()
-    distance, bound = np.empty(len(places)), np.empty(len(places))
-    known = np.empty(len(places), bool)
-    for first in range(0, len(places), AT_ONCE):
-        part = slice(first, first + AT_ONCE)
-        found = signed_distances(run.inputs.part, places[part])
-        distance[part], bound[part], known[part] = found.mm, found.bound_mm, found.known
-    motion = np.full(len(places), -1, np.int64)
-    made = sources >= 0
-    motion[made] = run.owners[sources[made]]
-    operation = np.where(made, run.motions.operation[motion] if len(run.motions.operation) else -1, -1)
-    bound += run.stock.error_mm + FLATTEN_MM + ROUNDING_MM
-    return Compared(places, distance, bound, known, motion, operation)
+    owners, operations = run.owners.astype(np.int32), run.motions.operation
+    other = run.stock.error_mm + FLATTEN_MM + ROUNDING_MM
+    pieces: list[tuple[NDArray[Any], ...]] = []
+    for places, _, sources in run.stock.hits_by_tile():
+        found = signed_distances(run.inputs.part, places)
+        motion = np.full(len(places), -1, np.int32)
+        made = sources >= 0
+        motion[made] = owners[sources[made]]
+        operation = np.where(made, operations[motion] if len(operations) else -1, -1).astype(np.int32)
+        pieces.append((places, found.mm, found.bound_mm + other, found.known, motion, operation))
+    return Compared(*(np.concatenate(column) for column in zip(*pieces, strict=True)))
 
 
 def deviation_of(run: Run, surface: Compared) -> Deviation:

@@ -13,6 +13,7 @@ from typing import Any
 
 from OCP.collections import Sequence_TDF_Label
 from OCP.IFSelect import IFSelect_RetDone
+from OCP.Message import Message
 from OCP.Quantity import Quantity_Color, Quantity_TOC_sRGB
 from OCP.STEPCAFControl import STEPCAFControl_Reader, STEPCAFControl_Writer
 from OCP.TCollection import TCollection_ExtendedString
@@ -42,6 +43,7 @@ def read_step(path: Path, name: str) -> list[NamedShape]:
     Raises:
         FenrikError: when the file cannot be read.
     """
+    _keep_quiet()
     reader = STEPCAFControl_Reader()
     reader.SetColorMode(True)
     reader.SetNameMode(True)
@@ -119,6 +121,7 @@ def write_step(shapes: Sequence[NamedShape]) -> bytes:
         for face, own in zip(list_faces(body.shape), body.face_colours, strict=False):
             if own and own != body.colour:
                 colours.SetColor(tool.AddSubShape(label, face), _colour(own), XCAFDoc_ColorSurf)
+    _keep_quiet()
     writer = STEPCAFControl_Writer()
     writer.SetColorMode(True)
     writer.SetNameMode(True)
@@ -132,3 +135,8 @@ def write_step(shapes: Sequence[NamedShape]) -> bytes:
 def _colour(text: str) -> Any:
     r, g, b = (int(text[i : i + 2], 16) / 255 for i in (1, 3, 5))
     return Quantity_Color(r, g, b, Quantity_TOC_sRGB)
+
+
+def _keep_quiet() -> None:
+    """Statistics of transfers would go to standard output, which belongs to the answers of the command line."""
+    Message.DefaultMessenger_s().ChangePrinters().Clear()

@@ -145,18 +145,19 @@ class Stock:
 
     def hits(self) -> tuple[Points, Points, NDArray[np.int32]]:
         """All surface points on rays: places (n, 3), outward normals (n, 3), motions that made them (n,)."""
-        places, normals, sources = [], [], []
+        places, normals, sources = zip(*self.hits_by_tile(), strict=True)
+        return np.concatenate(places), np.concatenate(normals), np.concatenate(sources)
+
+    def hits_by_tile(self) -> Iterator[tuple[Points, Points, NDArray[np.int32]]]:
+        """As `hits`, tile by tile."""
         axes = self.node_axes()
         for family, (u, v, along) in enumerate(FAMILIES):
-            count, at, normal, source = self.dense(family)
-            present = np.arange(at.shape[2]) < count[..., None]
-            i, j, k = np.nonzero(present)
-            points = np.empty((len(i), 3))
-            points[:, u], points[:, v], points[:, along] = axes[u][i], axes[v][j], at[i, j, k]
-            places.append(self.frame.to_part(points) if self.leans else points)
-            normals.append(normal[i, j, k] / 127.0 @ self.frame.rotation.T)
-            sources.append(source[i, j, k])
-        return np.concatenate(places), np.concatenate(normals), np.concatenate(sources)
+            for tile, (pu, pv) in zip(self.tiles[family], tile_places(self.lattice, family), strict=True):
+                i, j, k = np.nonzero(np.arange(tile.at.shape[2]) < tile.count[..., None])
+                points = np.empty((len(i), 3))
+                points[:, u], points[:, v], points[:, along] = axes[u][pu][i], axes[v][pv][j], tile.at[i, j, k]
+                normals = tile.normal[i, j, k] / 127.0 @ self.frame.rotation.T
+                yield self.frame.to_part(points) if self.leans else points, normals, tile.source[i, j, k]
 
     def to_bytes(self) -> bytes:
         """A form for keeping: the hits alone, tile by tile."""
