@@ -74,6 +74,7 @@ def drop() -> None:
 
 def posting() -> None:
     """A million motions posted and read back, against a plain formatted loop writing the same lines."""
+    from fenrik.core.machines import Machine
     from fenrik.core.posting import PostedOperation, load_controllers, post_programs, read_program
     from fenrik.core.toolpath import Toolpath
     from fenrik.core.tools import FlatCutter, Tool
@@ -84,8 +85,8 @@ def posting() -> None:
     tool = Tool(number=1, cutter=FlatCutter(diameter_mm=8, flute_length_mm=20), stick_out_mm=30)
     controller = load_controllers()["Plain ISO"]
     operation = [PostedOperation(10, "bench", tool, 8000, path)]
-    program = post_programs(controller, operation, "bench", 54)[0]
-    post = timed(lambda: post_programs(controller, operation, "bench", 54))
+    program = post_programs(controller, Machine(name="bench"), operation, "bench", 54)[0]
+    post = timed(lambda: post_programs(controller, Machine(name="bench"), operation, "bench", 54))
     read_program(program.text)
     read = timed(lambda: read_program(program.text))
 

@@ -78,6 +78,10 @@ def test_change_undo_redo_and_what_goes_out_of_date(client, small_job, wait):
     assert row["state"] == "out of date"
     assert "Stepdown was 5, is 4" in row["reason"]
     client.post(f"{url}/undo")
+    scale = {"path": "part/scale", "value": 1.01, "check": False}
+    assert patch(client, small_job, scale).status_code == 200
+    assert client.get(f"{url}/status").json()["operations"][0]["reason"] == "the model changed."
+    client.post(f"{url}/undo")
     status = client.get(f"{url}/status").json()
     assert status["operations"][0]["state"] == "ready"
     assert status["can_redo"]

@@ -17,6 +17,7 @@ from fenrik.app.tables import ComputedRow, TaskRow, engine
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, Problem
 from fenrik.core.job import Operation, parse_job
+from fenrik.core.strategies.registry import STRATEGIES
 
 KEPT_BYTES = 48 * 2**20
 
@@ -72,8 +73,10 @@ def _opened(task_id: str) -> tuple[Build, dict[str, Any], str]:
 
 def inputs_of(operation: Operation, build: Build) -> dict[str, Any]:
     """What an operation is computed from, in a form that can be compared later."""
-    tool = build.job.tool(operation.tool)
+    tool, strategy = build.job.tool(operation.tool), STRATEGIES[operation.params.strategy]
     return {
+        "part": build.solid_key if build.job.part else "",
+        "code": [strategy.version, strategy.code],
         "params": operation.params.model_dump(mode="json"),
         "tool": tool.cutter.model_dump(mode="json"),
         "feeds": list(build.job.feeds(operation).__dict__.values()),

@@ -170,6 +170,10 @@ def _reason(operation: Operation, build: Build, before: dict[str, Any] | None) -
         changed.append("the tool changed")
     if before["feeds"] != after["feeds"]:
         changed.append("the feeds changed")
+    if before.get("part", after["part"]) != after["part"]:
+        changed.append("the model changed")
+    if not changed and before.get("code", after["code"]) != after["code"]:
+        changed.append("Fenrik works it out another way now")
     if not changed and before["before"] != after["before"]:
         changed.append("the stock before it changed")
     return "; ".join(changed) + "." if changed else "Heights of the setup changed."
