@@ -1,6 +1,7 @@
 import { Button, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, take } from "../../api/client";
+import { FaceRow } from "../../job/FaceRow";
 import { pick } from "../../job/picking";
 import { useJob } from "../../job/useJob";
 
@@ -53,18 +54,12 @@ export function Changes() {
         </thead>
         <tbody>
           {rows.map((r, k) => (
-            <tr
-              key={k}
-              tabIndex={0}
-              onClick={() => r.after >= 0 && pick({ faces: [r.after], edges: [] })}
-              onMouseEnter={() => pick({ lit: r.after >= 0 ? [r.after] : [] })}
-              onMouseLeave={() => pick({ lit: [] })}
-            >
+            <FaceRow key={k} faces={r.after >= 0 ? [r.after] : []}>
               <td>
                 {SIGNS[r.change]} {r.change}
               </td>
               <td>{r.words}</td>
-            </tr>
+            </FaceRow>
           ))}
         </tbody>
       </table>

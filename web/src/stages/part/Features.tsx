@@ -1,5 +1,6 @@
 import { Group, Select, Text } from "@mantine/core";
 import { useState } from "react";
+import { FaceRow } from "../../job/FaceRow";
 import { pick } from "../../job/picking";
 import { useFeatures } from "../../job/queries";
 import { arrow, LOOKS, type Row, rowsOf } from "./featureRows";
@@ -51,15 +52,7 @@ export function Features() {
         </thead>
         <tbody>
           {rows.map((r, k) => (
-            <tr
-              key={k}
-              tabIndex={0}
-              aria-selected={chosen === r.name + r.size}
-              onClick={() => take_(r)}
-              onKeyDown={(e) => e.key === "Enter" && take_(r)}
-              onMouseEnter={() => pick({ lit: r.faces })}
-              onMouseLeave={() => pick({ lit: [] })}
-            >
+            <FaceRow key={k} faces={r.faces} chosen={chosen === r.name + r.size} onTake={() => take_(r)}>
               <td>{r.name}</td>
               <td>{r.what}</td>
               <td className="n">{r.size}</td>
@@ -69,7 +62,7 @@ export function Features() {
                 {r.accessible == null ? "" : r.accessible ? "✓" : `△ ${r.why}`}
               </td>
               <td style={{ whiteSpace: "normal" }}>{r.note}</td>
-            </tr>
+            </FaceRow>
           ))}
         </tbody>
       </table>

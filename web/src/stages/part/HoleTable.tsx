@@ -1,6 +1,6 @@
 import { Select, Text } from "@mantine/core";
 import { api, type Schemas, take } from "../../api/client";
-import { pick } from "../../job/picking";
+import { FaceRow } from "../../job/FaceRow";
 import { useFeatures, usePart } from "../../job/queries";
 import { useJob } from "../../job/useJob";
 import { f } from "./references";
@@ -83,14 +83,7 @@ export function HoleTable() {
               const h = holes[0],
                 faces = holes.flatMap((x) => x.faces);
               return (
-                <tr
-                  key={h.name}
-                  tabIndex={0}
-                  onClick={() => pick({ faces, edges: [] })}
-                  onKeyDown={(e) => e.target === e.currentTarget && e.key === "Enter" && pick({ faces, edges: [] })}
-                  onMouseEnter={() => pick({ lit: faces })}
-                  onMouseLeave={() => pick({ lit: [] })}
-                >
+                <FaceRow key={h.name} faces={faces}>
                   <td className="n">{holes.length}</td>
                   <td className="n">{f(h.diameter_mm, 3)}</td>
                   <td className="n">{f(h.depth_mm)}</td>
@@ -108,7 +101,7 @@ export function HoleTable() {
                       onChange={(v) => v && choose(holes, v)}
                     />
                   </td>
-                </tr>
+                </FaceRow>
               );
             })}
         </tbody>

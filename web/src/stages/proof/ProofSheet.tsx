@@ -1,6 +1,7 @@
-import { Button, SegmentedControl, Switch, Text } from "@mantine/core";
+import { Button, Switch, Text } from "@mantine/core";
 import { SchemaForm, useModelSchema } from "../../forms/SchemaForm";
 import { useProof } from "../../job/queries";
+import { SetupChoice } from "../../job/SetupChoice";
 import { useJob } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { clock } from "../../theme";
@@ -23,15 +24,7 @@ export function ProofSheet() {
   const results = (p?.by_operation ?? {}) as Record<string, Result | undefined>;
   return (
     <>
-      {job.doc.setups.length > 1 && (
-        <SegmentedControl
-          size="xs"
-          mb={10}
-          value={view.setup}
-          onChange={(v) => view.set({ setup: v, motion: 0 })}
-          data={job.doc.setups.map((s) => ({ value: s.id, label: s.name || s.id }))}
-        />
-      )}
+      <SetupChoice />
       {state?.proof !== "ready" && (
         <>
           <Text mb={8}>

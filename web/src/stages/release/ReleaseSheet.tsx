@@ -1,7 +1,8 @@
-import { Anchor, Button, Group, SegmentedControl, Select, Text } from "@mantine/core";
+import { Anchor, Button, Group, Select, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, take } from "../../api/client";
 import { usePrograms } from "../../job/queries";
+import { SetupChoice } from "../../job/SetupChoice";
 import { useJob } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { clock } from "../../theme";
@@ -44,15 +45,7 @@ export function ReleaseSheet() {
   const ready = all.length > 0 && all.every((s) => s.proof === "ready");
   return (
     <>
-      {job.doc.setups.length > 1 && (
-        <SegmentedControl
-          size="xs"
-          mb={10}
-          value={view.setup}
-          onChange={(v) => view.set({ setup: v, motion: 0 })}
-          data={job.doc.setups.map((s) => ({ value: s.id, label: s.name || s.id }))}
-        />
-      )}
+      <SetupChoice />
       {setup && (
         <fieldset>
           <legend>Program</legend>

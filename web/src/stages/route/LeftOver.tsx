@@ -1,6 +1,7 @@
 import { Button, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, take } from "../../api/client";
+import { FaceRow } from "../../job/FaceRow";
 import { pick } from "../../job/picking";
 import { useCoverage } from "../../job/queries";
 import { useJob } from "../../job/useJob";
@@ -45,20 +46,13 @@ export function LeftOver() {
         </thead>
         <tbody>
           {left.map((u) => (
-            <tr
-              key={u.name}
-              tabIndex={0}
-              onClick={() => pick({ faces: u.faces, edges: [] })}
-              onKeyDown={(e) => e.key === "Enter" && pick({ faces: u.faces, edges: [] })}
-              onMouseEnter={() => pick({ lit: u.faces })}
-              onMouseLeave={() => pick({ lit: [] })}
-            >
+            <FaceRow key={u.name} faces={u.faces}>
               <td>{u.name}</td>
               <td>{u.kind}</td>
               <td>
                 {u.words} {u.why}
               </td>
-            </tr>
+            </FaceRow>
           ))}
         </tbody>
       </table>
