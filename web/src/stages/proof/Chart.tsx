@@ -1,15 +1,22 @@
+import { useComputedColorScheme } from "@mantine/core";
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { Block, Finding } from "../../api/client";
 import { useMoment } from "../../job/moment";
 import { motionAt } from "../../job/playing";
 
-type Lane = { name: string; key: "rate" | "engagement" | "feed" | "clearance"; unit: string; colour: string };
+type Lane = {
+  name: string;
+  key: "rate" | "engagement" | "feed" | "clearance";
+  unit: string;
+  light: string;
+  dark: string;
+};
 
 const LANES: Lane[] = [
-  { name: "removal", key: "rate", unit: "mm³/s", colour: "#6d2f6b" },
-  { name: "engagement", key: "engagement", unit: "°", colour: "#1f7a6d" },
-  { name: "feed", key: "feed", unit: "mm/min", colour: "#8f5c12" },
-  { name: "clearance", key: "clearance", unit: "mm", colour: "#5d646b" },
+  { name: "removal", key: "rate", unit: "mm³/s", light: "#6d2f6b", dark: "#c58fc2" },
+  { name: "engagement", key: "engagement", unit: "°", light: "#1f7a6d", dark: "#52b8a6" },
+  { name: "feed", key: "feed", unit: "mm/min", light: "#8f5c12", dark: "#d3a252" },
+  { name: "clearance", key: "clearance", unit: "mm", light: "#5d646b", dark: "#a2a9b0" },
 ];
 
 export function Chart({
@@ -23,6 +30,7 @@ export function Chart({
 }) {
   const canvas = useRef<HTMLCanvasElement>(null);
   const [size, setSize] = useState({ w: 800, h: 120 });
+  const scheme = useComputedColorScheme("light");
   useEffect(() => {
     const el = canvas.current!.parentElement!;
     const watch = new ResizeObserver(() => setSize({ w: el.clientWidth, h: el.clientHeight }));
@@ -73,7 +81,7 @@ export function Chart({
     LANES.forEach((l, k) => {
       const { out, top } = peaks[k],
         base = (k + 1) * lane - 1;
-      g.fillStyle = l.colour;
+      g.fillStyle = l[scheme];
       g.globalAlpha = 0.75;
       for (let x = 0; x < out.length; x++) {
         const v = Number.isFinite(out[x]) ? (out[x] / top) * (lane - 16) : 0;
@@ -97,7 +105,7 @@ export function Chart({
       g.fill();
       g.fillRect(x - 0.5, 9, 1, h);
     }
-  }, [c, peaks, findings, size]);
+  }, [c, peaks, findings, size, scheme]);
   const seek = (e: React.PointerEvent) => {
     const box = canvas.current!.getBoundingClientRect(),
       ends = c.end_s as Float64Array;
