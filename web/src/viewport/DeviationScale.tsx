@@ -54,7 +54,7 @@ export function DeviationScale({ deviation: d, band }: { deviation: Deviation; b
         {(100 * d.within_tolerance_fraction).toFixed(1)} % within ±{band} mm
       </div>
       <div>
-        {d.min_mm.toFixed(3)} … +{d.max_mm.toFixed(3)} mm, known to ±{d.error_bound_mm.toFixed(3)}
+        {d.min_mm.toFixed(3).replace("-", "−")} … +{d.max_mm.toFixed(3)} mm, known to ±{d.error_bound_mm.toFixed(3)}
       </div>
     </figure>
   );
