@@ -9,6 +9,7 @@ from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.contact import DropIndex, tip_heights
+from fenrik.core.contact import _clearance_kernels as kernels
 from fenrik.core.contact.clearance import Clearance, clearance, pushed
 from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.errors import FenrikError
@@ -19,9 +20,10 @@ from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.tessellate import tessellate
 from fenrik.core.toolpath import Poses
 from fenrik.core.tools.assembly import Assembly, assembly_of, cutting_profile
+from fenrik.core.tools.contour import line_through
 from fenrik.core.tools.cutters import BarrelCutter, DovetailCutter, FlatCutter, Lollipop
 from fenrik.core.tools.model import Tool
-from fenrik.core.tools.profile import Profile, bull_nose_profile, cone_profile
+from fenrik.core.tools.profile import Profile, bull_nose_profile, cone_profile, profile_of
 from fenrik.core.tools.underside import undersides_of
 
 FAR = 1e3
@@ -370,3 +372,16 @@ def test_all_bodies_of_a_tool_are_looked_at():
     limits = [1.0, *(5.0 for _ in assembly.watched)]
     near_ones = clearance(DistanceIndex.build(ledge), Poses.upright(here, here), assembly, limits)
     assert [float(f.mm[0]) for f in near_ones] == pytest.approx([1.0, 2.0, 5.0], abs=1e-6)
+
+
+def test_the_place_nearest_to_a_point_in_the_tool_is_the_point():
+    """In whichever convex run it is: a place of a run before it would tell a gap where there is none."""
+    profile = profile_of(line_through((0, 0), (8, 0), (8, 4), (3, 4), (3, 10), (8, 10), (8, 14)))
+    assert len(profile.runs) == 4
+    zero, up = np.zeros((1, 3)), np.array([[0, 0, 1.0]])
+    for first, last in zip(profile.runs[:-1], profile.runs[1:], strict=True):
+        z = 0.5 * float(profile.bands[first, 0] + profile.bands[last - 1, 1])
+        within = np.array([[0.1, 0.0, z]])
+        place, share = np.empty((1, 3)), np.zeros(1)
+        kernels.beside(zero, zero, up, profile.bands, profile.runs, within, place, share)
+        assert place == pytest.approx(within)

@@ -221,3 +221,12 @@ def test_words_refuse_a_tool_that_leans():
             post_programs(
                 WordController(dialect), TILTING, [PostedOperation(10, "lean", TOOL, 5000, leaning())], "x", 54
             )
+
+
+def test_words_refuse_a_hole_that_leans():
+    """Also where a cycle stands for all its motions."""
+    hole = drilled()
+    hole.axis[:] = [0.6, 0, 0.8]
+    for dialect in load_dialects().values():
+        with pytest.raises(FenrikError, match="no words for a tool that leans"):
+            post_programs(WordController(dialect), TILTING, [PostedOperation(10, "lean", TOOL, 5000, hole)], "x", 54)

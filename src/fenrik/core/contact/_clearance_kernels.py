@@ -396,8 +396,8 @@ def clear(start, end, axis, bands, runs, corners, order, boxes, children, enough
 
 @kernel(parallel=True, nogil=True)
 def beside(start, end, axis, bands, runs, points, places, share):
-    """The place of a profile nearest to a point in each step, and the share of the step; `places` stay where the
-    point is within it."""
+    """The place of a profile nearest to a point in each step, and the share of the step; the point itself where it is
+    within."""
     for i in prange(len(start)):
         tool, way, v, witness = np.empty(6), np.empty(3), np.empty(3), np.empty(7)
         corners, still, best = np.empty((1, 3, 3)), np.zeros(3), np.inf
@@ -408,6 +408,7 @@ def beside(start, end, axis, bands, runs, points, places, share):
             v[:] = 0.0
             gap = gap_to((bands, runs[r], runs[r + 1]), tool, way, corners, 0, still, best, v, witness)
             if gap <= 0.0:
+                places[i, :] = points[i]
                 break
             if gap < best:
                 best = gap

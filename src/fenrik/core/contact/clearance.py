@@ -118,19 +118,21 @@ def _refine(
     for turn in range(ROUNDS):
         if len(rows) == 0:
             return
-        tool, share = aim.copy(), np.zeros(len(rows))
+        tool, share = np.empty_like(aim), np.zeros(len(rows))
         kernels.beside(*_columns(steps.rows(rows)), profile.bands, profile.runs, aim, tool, share)
         away = signed_distances(index, tool)
-        better = away.mm < mm[rows]
+        # Past the rim of an open part no side is within.
+        gap = np.where(away.known, away.mm, np.abs(away.mm))
+        better = gap < mm[rows]
         at = rows[better]
-        mm[at], bound[at] = away.mm[better], away.bound_mm[better] + off
+        mm[at], bound[at] = gap[better], away.bound_mm[better] + off
         found[at, :3], found[at, 3] = away.place[better], share[better]
         last, move = move, away.place - near
         creep = np.einsum("ij,ij->i", move, last) / np.maximum(np.einsum("ij,ij->i", last, last), 1e-300)
         creep = np.clip(creep, 0.0, MOST_CREEP) if turn % 3 == 2 else np.zeros(len(rows))
         near = away.place
         aim = near + (creep / (1.0 - creep))[:, None] * move
-        on = (np.linalg.norm(move, axis=1) > STILL_MM) & (away.mm > 0.0)
+        on = (np.linalg.norm(move, axis=1) > STILL_MM) & (gap > 0.0)
         rows, near, aim, last, move = rows[on], near[on], aim[on], last[on], move[on]
 
 

@@ -31,7 +31,6 @@ from fenrik.core.posting.statements import (
 from fenrik.core.toolpath import BACK_BORE, ORIENTED
 
 MAX_COORDINATE_MM = 100_000.0
-UPRIGHT = 1.0 - 1e-12
 
 
 @dataclass(frozen=True)
@@ -210,13 +209,6 @@ class _Writer:
         """Lines and arcs one by one; gives the line of each."""
         d, path = self.dialect, travel.path
         rows = slice(travel.first - 1, travel.last)
-        if np.any(path.axis[rows, 2] < UPRIGHT):
-            raise fail(
-                "dialect",
-                "has no words for a tool that leans.",
-                "Choose a controller that turns the joints of the machine.",
-                d.name,
-            )
         point, centre, motion, feed = path.point[rows], path.centre[rows], path.motion[rows], path.feed[rows]
         self._number(np.abs(point).max())
         units = np.rint(point / d.resolution_mm).astype(np.int64)

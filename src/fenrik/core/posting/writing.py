@@ -15,6 +15,8 @@ from fenrik.core.posting.statements import Change, HeldTool, Program, Row, State
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools import Tool
 
+UPRIGHT = 1.0 - 1e-12
+
 
 @dataclass(frozen=True)
 class PostedOperation:
@@ -108,6 +110,13 @@ def _post(
         path = as_posted(controller, operation.path)
         contour, source = as_written(path)
         way = without_tiny_arcs(contour, controller.resolution_mm)
+        if not controller.speaks_joints and np.any(way.axis[:, 2] < UPRIGHT):
+            raise fail(
+                "dialect",
+                f"has no words for a tool that leans, which row {operation.number} does.",
+                "Choose a controller that turns the joints of the machine.",
+                controller.suffix,
+            )
         joints = machine.follow(way, operation.tool.assembly_mm) if chain else np.zeros((len(way), 0))
         said = list(statements_of(way, joints, controller.cycles, spindle))
         spindle = next((s.spindle for s in reversed(said) if isinstance(s, Turn)), spindle)
