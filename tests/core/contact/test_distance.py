@@ -26,6 +26,7 @@ from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.solids.tessellate import tessellate
 from fenrik.demo import modelling
+from solids import frustum, rectangle
 
 COARSE_MM = 0.5
 
@@ -247,3 +248,34 @@ def test_a_sharp_corner_has_its_sign_however_finely_one_side_is_divided():
     places = 0.01 * shares @ normals[at_apex]
     found = signed_distances(DistanceIndex.build(mesh), places)
     assert np.all(found.mm > 0)
+
+
+def test_beside_a_corner_of_lofted_faces_outside_is_outside():
+    # The sides of this frustum are surfaces that end at its rims: asked past them they said nothing, and places beside a
+    # corner were taken for inside. Open CASCADE's classifier is the reference.
+    shape = BRepAlgoAPI_Fuse(
+        frustum(rectangle(26, 13), rectangle(24, 11), 0, 13), modelling.box(11, -4, 2, 6, 8, 8)
+    ).Shape()
+    index, fine = index_of(shape, 0.016), tessellate(shape, 0.002)
+    corners = np.array([[x, y, 0.05] for x in (-13.06, 13.06) for y in np.linspace(-6.6, 6.6, 60)])
+    points = np.vstack([places_near(fine, 1500, [0.08]), corners])
+    found = signed_distances(index, points)
+    classifier = BRepClass3d_SolidClassifier(shape)
+    wrong = []
+    for point, mm, bound in zip(points, found.mm, found.bound_mm, strict=True):
+        classifier.Perform(gp_Pnt(*point), 1e-7)
+        if (mm < 0) != (classifier.State() == TopAbs_IN) and abs(mm) > bound + 1e-6:
+            wrong.append((point, mm))
+    assert wrong == []
+
+
+def test_over_the_rim_of_a_leaning_lofted_wall_outside_is_outside():
+    # Walls that widen upwards end at the rim: the nearest place of their surfaces is not square under a place over it.
+    shape = frustum(rectangle(24, 11), rectangle(26, 13), 0, 13)
+    index = index_of(shape, 0.016)
+    shares = np.linspace(-0.97, 0.97, 41)
+    rim = np.vstack([np.column_stack([13 * shares, 0 * shares + 6.5]), np.column_stack([0 * shares + 13.0, 6.5 * shares])])
+    out = np.vstack([np.tile([0.0, 1.0], (41, 1)), np.tile([1.0, 0.0], (41, 1))])
+    for beside, over in ((0.001, 0.2), (0.01, 0.2), (0.3, 1.0), (0.02, 9.0)):
+        places = np.column_stack([rim + beside * out, np.full(len(rim), 13.0 + over)])
+        assert signed_distances(index, places).mm == pytest.approx(np.hypot(beside, over), abs=1e-3)

@@ -161,3 +161,12 @@ def test_there_and_back_by_the_other_library(seed):
     back = from_shape(to_shape(a))
     assert area_of(back) == pytest.approx(area_of(a), abs=1e-6)
     assert len(back) == len([r for r in a if abs(signed_area(r)) > LEAST_AREA_MM2])
+
+
+def test_a_sliver_that_runs_the_other_way_does_not_turn_an_offset_round():
+    # Rounding leaves such rings beside large ones; as the lowest of all it decided the sense of the offset.
+    square = np.array([[0.0, 0], [40, 0], [40, 30], [0, 30]])
+    sliver = np.array([[5.0, -1e-4], [20, -2e-4], [30, -1e-4], [20, -3e-4]])
+    assert signed_area(sliver) < 0
+    for distance, area in ((0.5, 41 * 31 - (4 - np.pi) * 0.25), (-0.5, 39 * 29)):
+        assert area_of(offset([square, sliver], distance)) == pytest.approx(area, rel=1e-4)

@@ -15,6 +15,7 @@ from fenrik.core.solids._surface_kernels import foot
 
 LEAF = 4
 BORDER_MM, SMOOTH_MM = 1e-7, 1e-5
+SQUARE = 1.0 - 1e-5
 CORNER, NOWHERE = -2, -1
 FACES, EDGE_STEPS = 8, 30
 
@@ -363,7 +364,9 @@ def _near_face(p, t, given, rough, triangles, neighbours, turns, face_of, parame
         if turn == 0:
             on_face &= inwards >= -SMOOTH_MM
             continue
-        if turn * _over(tables, face_of[nb], x, parameters, nb, q, y, m, out) > BORDER_MM:
+        # Where the surface beside ends before it comes to the foot, the triangles say on which side that lies.
+        beyond = turn * _over(tables, face_of[nb], x, parameters, nb, q, y, m, out)
+        if beyond > BORDER_MM or (np.isnan(beyond) and inwards < -SMOOTH_MM):
             on_face = False
         away, side_sign = _on_edge(tables, a, face_of[nb], at, nb, p, parameters, q, z, out), float(turn)
         end = _past_corner(corners, at, side, z, triangles, side_at)
@@ -374,8 +377,10 @@ def _near_face(p, t, given, rough, triangles, neighbours, turns, face_of, parame
         if away < best and abs(away - far) <= 2.0 * rough + 1e-9:
             best, sign = away, side_sign
             room[8, :] = z
-    if on_face and _length(p, x) <= best:
-        best, sign = _length(p, x), 1.0 if over >= 0.0 else -1.0
+    length = _length(p, x)
+    # At the end of a surface the foot is where it ends, not square under the point: that is for the curve there to say.
+    if on_face and length <= best and abs(over) >= SQUARE * length - 1e-7:
+        best, sign = length, 1.0 if over >= 0.0 else -1.0
         room[8, :] = x
     return best, sign
 

@@ -200,10 +200,10 @@ def _segment_meets(px, py, qx, qy, x0, y0, x1, y1):
 
 
 @leaf
-def _go_through_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny, fill, items):
+def _go_through_cells(facets, edges, points, edge_box, point_box, order, low, cell, nx, ny, fill, items):
     """Count the elements of each cell in `fill`, or, with room for items, put them where `fill` says."""
-    nf, ne, npnt = len(facets), len(edges), len(points)
-    for code in range(nf + ne + npnt):
+    nf, ne = len(facets), len(edges)
+    for code in order:
         px = py = qx = qy = 0.0
         if code < nf:
             r = facets[code]
@@ -242,14 +242,17 @@ def _go_through_cells(facets, edges, points, edge_box, point_box, low, cell, nx,
 
 
 @kernel
-def fill_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny):
-    """Lists of elements for each cell, as start offsets and items; item codes run over facets, edges, points."""
+def fill_cells(facets, edges, points, edge_box, point_box, order, low, cell, nx, ny):
+    """Lists of elements for each cell, as start offsets and items; item codes run over facets, edges, points and stand
+    in each list in a given order."""
     count = np.zeros(nx * ny + 1, np.int64)
-    _go_through_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny, count, np.zeros(0, np.int32))
+    _go_through_cells(
+        facets, edges, points, edge_box, point_box, order, low, cell, nx, ny, count, np.zeros(0, np.int32)
+    )
     start = np.cumsum(count) - count
     items = np.zeros(start[-1], np.int32)
     if len(items):
-        _go_through_cells(facets, edges, points, edge_box, point_box, low, cell, nx, ny, start.copy(), items)
+        _go_through_cells(facets, edges, points, edge_box, point_box, order, low, cell, nx, ny, start.copy(), items)
     return start, items
 
 
@@ -296,21 +299,23 @@ def cell_of(x, y, origin, cell, nx, ny):
 
 
 @leaf
-def query_one(x, y, facets, edges, points, start, items, origin, cell, nx, ny, profile):
-    """Tip height over one place."""
+def query_one(x, y, facets, edges, points, tops, start, items, origin, cell, nx, ny, profile):
+    """Tip height over one place. No element lifts the tip above its own top, and they stand in order of these."""
     slot = cell_of(x, y, origin, cell, nx, ny)
     best = -np.inf
     if slot >= 0:
         big = profile[profile.shape[0] - 1, 1]
         for k in range(start[slot], start[slot + 1]):
+            if tops[items[k]] <= best:
+                break
             best = max(best, element_tip(items[k], x, y, facets, edges, points, profile, big))
     return best
 
 
 @kernel(parallel=True, nogil=True)
-def query(xy, facets, edges, points, start, items, origin, cell, nx, ny, profile):
+def query(xy, facets, edges, points, tops, start, items, origin, cell, nx, ny, profile):
     """Tip heights over many places, in parallel; each place is independent, so the result is always the same."""
     out = np.empty(len(xy))
     for i in prange(len(xy)):
-        out[i] = query_one(xy[i, 0], xy[i, 1], facets, edges, points, start, items, origin, cell, nx, ny, profile)
+        out[i] = query_one(xy[i, 0], xy[i, 1], facets, edges, points, tops, start, items, origin, cell, nx, ny, profile)
     return out

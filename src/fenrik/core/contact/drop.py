@@ -20,13 +20,16 @@ from fenrik.core.solids.model import Mesh
 from fenrik.core.tools.profile import Profile
 from fenrik.core.tools.underside import Underside, underside_of
 
+ROUNDING_MM = 1e-9
+
 
 @dataclass(frozen=True)
 class DropIndex:
     """A part made ready for one profile; build it with `DropIndex.build`.
 
     Attributes:
-        facets, edges, vertices: what the tool can touch. start, items: which of them matter for each cell.
+        facets, edges, vertices: what the tool can touch. tops: (n,) their highest places, in this order. start, items:
+            which of them matter for each cell, the highest first.
         owners: (n, 2) the triangles at each of them, facets first; −1 where there is none, or no one face.
     """
 
@@ -34,6 +37,7 @@ class DropIndex:
     facets: Points
     edges: Points
     vertices: Points
+    tops: Points
     owners: NDArray[np.int32]
     start: NDArray[np.int64]
     items: NDArray[np.int32]
@@ -55,13 +59,51 @@ class DropIndex:
     @classmethod
     def of(cls, mesh: Mesh, underside: Underside) -> DropIndex:
         """Index a mesh for one underside."""
+        return DropGround.of(mesh).index(underside)
+
+
+@dataclass(frozen=True)
+class DropGround:
+    """What is the same for all tools that are dropped on a mesh.
+
+    Attributes:
+        normals: (m, 3) of the triangles. pairs, owners: edges and their triangles. one_face: see `_one_face`.
+        around, start: triangles round each vertex. rim: vertices with an open edge.
+    """
+
+    vertices: Points
+    triangles: NDArray[np.int32]
+    normals: Points
+    pairs: NDArray[np.int32]
+    owners: NDArray[np.int32]
+    one_face: NDArray[np.int32]
+    around: NDArray[np.int32]
+    start: NDArray[np.int64]
+    rim: NDArray[np.bool_]
+
+    @classmethod
+    def of(cls, mesh: Mesh) -> DropGround:
         triangles = np.ascontiguousarray(mesh.triangles, dtype=np.int32)
         vertices = np.ascontiguousarray(mesh.vertices, dtype=np.float64)
-        normals = _unit_normals(vertices, triangles)
-        facets, facet_box, facet_of = kernels.make_facets(vertices, triangles, normals, underside.elements)
         pairs, owners = _edge_table(triangles)
-        edges, edge_box, edge_of = kernels.make_edges(vertices, triangles, normals, pairs, owners, underside.elements)
-        points, point_box, point_of = _vertex_elements(vertices, triangles, normals, pairs, owners, underside)
+        around = (np.argsort(triangles.ravel(), kind="stable") // 3).astype(np.int32)
+        count = np.bincount(triangles.ravel(), minlength=len(vertices))
+        rim = np.zeros(len(vertices), bool)
+        rim[pairs[owners[:, 1] < 0].ravel()] = True
+        return cls(
+            vertices, triangles, _unit_normals(vertices, triangles), pairs, owners, _one_face(mesh), around,
+            np.concatenate([[0], np.cumsum(count)]).astype(np.int64), rim,
+        )  # fmt: skip
+
+    def index(self, underside: Underside) -> DropIndex:
+        """Made ready for one underside."""
+        vertices, triangles, normals, owners = self.vertices, self.triangles, self.normals, self.owners
+        elements = underside.elements
+        facets, facet_box, facet_of = kernels.make_facets(vertices, triangles, normals, elements)
+        edges, edge_box, edge_of = kernels.make_edges(vertices, triangles, normals, self.pairs, owners, elements)
+        points, point_box, point_of = kernels.make_vertices(
+            vertices, normals, self.start, self.around, self.rim, elements
+        )
         far_end = edges[:, :2] + edges[:, 2:4] * edges[:, 4:5]
         boxes = np.concatenate(
             [
@@ -71,28 +113,41 @@ class DropIndex:
             ]
         )
         if len(boxes) == 0:
-            return cls(
-                underside, facets, edges, points, np.zeros((0, 2), np.int32), np.zeros(2, np.int64),
+            return DropIndex(
+                underside, facets, edges, points, np.zeros(0), np.zeros((0, 2), np.int32), np.zeros(2, np.int64),
                 np.zeros(0, np.int32), np.zeros(2), 1.0, (1, 1),
             )  # fmt: skip
         low = boxes[:, :2].min(axis=0) - 1e-6
         high = boxes[:, 2:].max(axis=0) + 1e-6
         cell = float(np.sqrt(np.prod(high - low) / min(max(len(boxes) / 3, 16), 400_000)))
         shape = (int((high[0] - low[0]) / cell) + 1, int((high[1] - low[1]) / cell) + 1)
-        start, items = kernels.fill_cells(facets, edges, points, edge_box, point_box, low, cell, shape[0], shape[1])
+        facet_tops = vertices[triangles[facet_of], 2].max(axis=1) if len(facet_of) else np.zeros(0)
+        edge_tops = edges[:, 5] + np.maximum(edges[:, 6] * edges[:, 4], 0.0)
+        tops = np.concatenate([facet_tops, edge_tops, points[:, 2]])
+        order = np.argsort(-tops, kind="stable")
+        start, items = kernels.fill_cells(facets, edges, points, edge_box, point_box, order, low, cell, *shape)
         ends = np.maximum(owners[edge_of], -1)
         at = np.concatenate(
             [
                 np.column_stack([facet_of, np.full(len(facet_of), -1)]),
                 np.where(ends.min(axis=1, keepdims=True) < 0, -1, ends),
-                _one_face(mesh)[point_of],
+                self.one_face[point_of],
             ]
         )
-        return cls(underside, facets, edges, points, at.astype(np.int32), start, items, low, cell, shape)
+        return DropIndex(
+            underside, facets, edges, points, tops + ROUNDING_MM, at.astype(np.int32), start, items, low, cell, shape
+        )
 
 
-def tip_heights(index: DropIndex, xy: Points) -> Points:
-    """Tip height over each place.
+@dataclass(frozen=True)
+class DropStack:
+    """A part made ready for the bodies of a tool that stand over each other: each with its height over the tip."""
+
+    parts: tuple[tuple[DropIndex, float], ...]
+
+
+def tip_heights(index: DropIndex | DropStack, xy: Points) -> Points:
+    """Tip height over each place; of several bodies the highest that one of them asks for.
 
     Args:
         xy: (n, 2) mm.
@@ -101,11 +156,15 @@ def tip_heights(index: DropIndex, xy: Points) -> Points:
         (n,) mm, the z of the tool tip; −inf where the tool meets nothing at all.
     """
     places = np.ascontiguousarray(xy, dtype=np.float64)
+    if isinstance(index, DropStack):
+        found = [tip_heights(part, places) - height for part, height in index.parts]
+        return np.asarray(np.max([np.full(len(places), -np.inf), *found], axis=0))
     return kernels.query(
         places,
         index.facets,
         index.edges,
         index.vertices,
+        index.tops,
         index.start,
         index.items,
         index.origin,
@@ -116,7 +175,7 @@ def tip_heights(index: DropIndex, xy: Points) -> Points:
     )
 
 
-def tip_heights_grid(index: DropIndex, x: Points, y: Points) -> Points:
+def tip_heights_grid(index: DropIndex | DropStack, x: Points, y: Points) -> Points:
     """Tip heights on a grid, (len(x), len(y)) mm."""
     gx, gy = np.meshgrid(x, y, indexing="ij")
     return tip_heights(index, np.column_stack([gx.ravel(), gy.ravel()])).reshape(len(x), len(y))
@@ -152,20 +211,3 @@ def _edge_table(triangles: NDArray[np.int32]) -> tuple[NDArray[np.int32], NDArra
     owners[count == 2, 1] = owner[first[count == 2] + 1]
     owners[count > 2, 1] = -2
     return np.ascontiguousarray(ends[first]), owners
-
-
-def _vertex_elements(
-    vertices: Points,
-    triangles: NDArray[np.int32],
-    normals: Points,
-    pairs: NDArray[np.int32],
-    owners: NDArray[np.int32],
-    underside: Underside,
-) -> tuple[Points, Points, NDArray[np.int32]]:
-    order = np.argsort(triangles.ravel(), kind="stable")
-    owner = (order // 3).astype(np.int32)
-    count = np.bincount(triangles.ravel(), minlength=len(vertices))
-    start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
-    rim = np.zeros(len(vertices), bool)
-    rim[pairs[owners[:, 1] < 0].ravel()] = True
-    return kernels.make_vertices(vertices, normals, start, owner, rim, underside.elements)

@@ -16,14 +16,16 @@ import shapely
 from shapely.geometry import MultiPolygon, Polygon
 from shapely.geometry.base import BaseGeometry
 
-from fenrik.core.contact.drop import DropIndex, tip_heights, tip_heights_grid
+from fenrik.core.contact.drop import DropIndex, DropStack, tip_heights, tip_heights_grid
 from fenrik.core.frames import Points
 from fenrik.core.solids.model import Mesh
 from fenrik.core.tools.profile import bull_nose_profile
 
 REFINE_ROUNDS = 5
 PIN_RADIUS_MM = 1e-3
-BISECTIONS = 24
+FINEST_MM = 1e-7
+ON_BOUNDARY = 0.01
+"""Share of the tolerance within which places are put on the boundary."""
 
 
 @dataclass(frozen=True)
@@ -36,14 +38,16 @@ class HeightField:
         z: (len(x), len(y)) tip heights, mm; `floor_mm` where there is nothing.
     """
 
-    index: DropIndex
+    index: DropIndex | DropStack
     x: Points
     y: Points
     z: Points
     floor_mm: float
 
     @classmethod
-    def over(cls, index: DropIndex, low: Points, high: Points, cell_mm: float, floor_mm: float) -> HeightField:
+    def over(
+        cls, index: DropIndex | DropStack, low: Points, high: Points, cell_mm: float, floor_mm: float
+    ) -> HeightField:
         """Tip heights over the rectangle from low to high (x, y), a little extended to whole cells."""
         x = low[0] + cell_mm * np.arange(int(np.ceil((high[0] - low[0]) / cell_mm)) + 1)
         y = low[1] + cell_mm * np.arange(int(np.ceil((high[1] - low[1]) / cell_mm)) + 1)
@@ -95,7 +99,7 @@ class HeightField:
         points = points[step > 1e-9]
         if len(points) < 3:
             return np.zeros((0, 2))
-        points = self._onto_boundary(points, self._outward(points), level, below)
+        points = self._onto_boundary(points, self._outward(points), level, tolerance, below)
         settled = np.zeros(len(points), bool)
         for _ in range(REFINE_ROUNDS):
             after = np.roll(points, -1, axis=0)
@@ -107,7 +111,7 @@ class HeightField:
                 break
             normal = np.column_stack([chord[:, 1], -chord[:, 0]]) / np.maximum(length, 1e-12)[:, None]
             moved = middle.copy()
-            moved[check] = self._onto_boundary(middle[check], normal[check], level, below)
+            moved[check] = self._onto_boundary(middle[check], normal[check], level, tolerance, below)
             off = np.linalg.norm(moved - middle, axis=1)
             keep = check & (off > 0.25 * tolerance)
             settled |= check & ~keep
@@ -129,7 +133,7 @@ class HeightField:
         z = np.where(np.isfinite(z), np.maximum(z, self.floor_mm), self.floor_mm)
         return z <= level if below else z > level
 
-    def _onto_boundary(self, points: Points, normals: Points, level: float, below: bool) -> Points:
+    def _onto_boundary(self, points: Points, normals: Points, level: float, tolerance: float, below: bool) -> Points:
         """Bisect along ±one cell of the outward normal for the last place inside; points without a change stay put."""
         reach = self.cell_mm
         here = self._inside(points, level, below)
@@ -138,7 +142,8 @@ class HeightField:
         change = (here != there) & ~self._on_rim(points)
         inner = np.where(here[:, None], points, far)[change]
         outer = np.where(here[:, None], far, points)[change]
-        for _ in range(BISECTIONS):
+        halvings = int(np.ceil(np.log2(reach / max(ON_BOUNDARY * tolerance, FINEST_MM))))
+        for _ in range(halvings):
             middle = 0.5 * (inner + outer)
             good = self._inside(middle, level, below)
             inner[good], outer[~good] = middle[good], middle[~good]

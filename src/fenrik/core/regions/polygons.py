@@ -20,6 +20,7 @@ SCALE = 100_000
 ARC_TOLERANCE_MM = 5e-4
 """How far the chords of an offset's round corners may stray."""
 LEAST_AREA_MM2 = 1e-7
+SLIVER_MM = 5e-4
 MITRE_LIMIT = 4.0
 
 
@@ -65,7 +66,9 @@ def offset(region: Rings, distance_mm: float, arc_tolerance_mm: float = ARC_TOLE
         arc_tolerance_mm: how far the chords of its round corners may stray.
         sharp: run the sides out to their meeting instead, as far as `MITRE_LIMIT` distances.
     """
-    region = _clean(region)
+    # Clipper2 takes the sense of all rings from the lowest one: a sliver left by rounding there, run through the other
+    # way, would turn growing into shrinking.
+    region = [r for r in _clean(region) if not _is_sliver(r)]
     if not region:
         return []
     if distance_mm == 0:
@@ -81,9 +84,16 @@ def offset(region: Rings, distance_mm: float, arc_tolerance_mm: float = ARC_TOLE
     return _kept(machine.execute(distance_mm))
 
 
+def _is_sliver(ring: Points) -> bool:
+    """Whether a ring is thinner than any place that is meant."""
+    around = float(np.linalg.norm(np.diff(ring, axis=0, append=ring[:1]), axis=1).sum())
+    return abs(signed_area(ring)) < SLIVER_MM * around / 2
+
+
 def thinned(region: Rings, tolerance_mm: float) -> Rings:
     """The rings without places that lie within a tolerance of the way past them (Douglas & Peucker)."""
-    lines = [shapely.LinearRing(r) for r in region]
+    # As lines that end where they begin: GEOS would take the first place of a ring out without looking how far that is.
+    lines = [shapely.LineString(np.vstack([r, r[:1]])) for r in region]
     return _kept([shapely.get_coordinates(shapely.simplify(line, tolerance_mm))[:-1] for line in lines])
 
 

@@ -34,6 +34,7 @@ class Shadow:
     """
 
     def __init__(self, mesh: Mesh) -> None:
+        self.mesh = mesh
         used, own = np.unique(mesh.triangles, return_inverse=True)
         keys = np.round(mesh.vertices[used] / WELD_MM).astype(np.int64)
         unique, inverse = np.unique(keys, axis=0, return_inverse=True)
@@ -87,30 +88,27 @@ class Shadow:
 
 def _cut_off(points: Points, triangles: np.ndarray, level: float) -> tuple[np.ndarray, Points]:
     """Directed edges of what is left of triangles above a level, and the points added on the way."""
-    number: dict[tuple[int, int], int] = {}
-    extra: list[np.ndarray] = []
-    edges: list[tuple[int, int]] = []
+    here = points[triangles, 2] >= level
+    count = here.sum(axis=1)
+    # Turned so that the corner that is alone on its side comes first.
+    lone = np.where(count == 1, here.argmax(axis=1), (~here).argmax(axis=1))
+    a, b, c = (triangles[np.arange(len(triangles)), (lone + k) % 3] for k in range(3))
+    crossed, first = np.unique(np.vstack([_pair(a, b), _pair(c, a)]), axis=0, return_inverse=True)
+    p, q = points[crossed[:, 0]], points[crossed[:, 1]]
+    extra = p + ((level - p[:, 2]) / (q[:, 2] - p[:, 2]))[:, None] * (q - p)
+    ab, ca = (len(points) + first.reshape(2, -1)).astype(np.int64)
+    up = count == 1
+    # One corner above: a, ab, ca. Two above: ab, b, c, ca.
+    edges = [
+        *((f[up], t[up]) for f, t in ((a, ab), (ab, ca), (ca, a))),
+        *((f[~up], t[~up]) for f, t in ((ab, b), (b, c), (c, ca), (ca, ab))),
+    ]
+    return np.vstack([np.column_stack(e) for e in edges]).astype(np.int64), extra
 
-    def crossing(i: int, j: int) -> int:
-        key = (min(i, j), max(i, j))
-        if key not in number:
-            p, q = points[key[0]], points[key[1]]
-            t = (level - p[2]) / (q[2] - p[2])
-            number[key] = len(points) + len(extra)
-            extra.append(p + t * (q - p))
-        return number[key]
 
-    for triangle in triangles.tolist():
-        kept: list[int] = []
-        for k in range(3):
-            i, j = triangle[k], triangle[(k + 1) % 3]
-            here, there = points[i, 2] >= level, points[j, 2] >= level
-            if here:
-                kept.append(i)
-            if here != there:
-                kept.append(crossing(i, j))
-        edges += [(kept[k], kept[(k + 1) % len(kept)]) for k in range(len(kept))]
-    return np.array(edges, np.int64).reshape(-1, 2), np.array(extra).reshape(-1, 3)
+def _pair(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """Two numbers each, the smaller first."""
+    return np.column_stack([np.minimum(a, b), np.maximum(a, b)])
 
 
 def _rings(edges: np.ndarray, xy: Points, count: int) -> Rings:

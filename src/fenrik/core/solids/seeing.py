@@ -8,7 +8,10 @@ from numpy.typing import NDArray
 from fenrik.core.frames import Points
 from fenrik.core.solids.model import Solid
 from fenrik.core.solids.rays import RayCaster
+from fenrik.core.solids.sampling import SurfacePlaces
 
+SEEN_COSINE = -1e-3
+"""Places that stand along a look count as seen."""
 FACET_SINE = 0.1
 """Facets of a curved face may lean by this much more than the face itself."""
 
@@ -29,6 +32,19 @@ def hidden_triangles(solid: Solid, rays: RayCaster, look: Points) -> NDArray[np.
     places = corners.mean(axis=1) + lift * normals
     hit = rays.first_hits(places + lift * look, np.tile(look, (len(places), 1)))
     return (normals @ look <= -slack) | (hit >= 0)
+
+
+def seen_places(rays: RayCaster, places: SurfacePlaces, look: Points, lift_mm: float) -> NDArray[np.bool_]:
+    """Places that face a look or stand along it, and have nothing before them, (n,).
+
+    Args:
+        look: (3,) unit vector from the part towards the eye. lift_mm: how far off the surface is looked from.
+    """
+    rows = np.flatnonzero(places.normal @ look > SEEN_COSINE)
+    start = places.place[rows] + lift_mm * (places.normal[rows] + look)
+    seen = np.zeros(len(places), bool)
+    seen[rows[rays.first_hits(start, np.tile(look, (len(rows), 1))) < 0]] = True
+    return seen
 
 
 def seen_faces(solid: Solid, look: Points) -> NDArray[np.bool_]:

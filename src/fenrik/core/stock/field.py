@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -126,6 +126,16 @@ class Stock:
             padded = [np.pad(c, [*room, *[(0, 0)] * (c.ndim - 2)]) for c in taken]
             families.append((padded[0], padded[1], padded[2], padded[3]))
         return Stock(lattice, make_tiles(lattice, families), self.error_mm, self.frame)
+
+    def forgotten(self) -> Stock:
+        """The same stock with all that was cut counted as cut earlier, so that motions can be numbered anew."""
+
+        def of(tile: Tile) -> Tile:
+            made = tile.source >= 0
+            return replace(tile, source=np.where(made, EARLIER, tile.source).astype(np.int32)) if made.any() else tile
+
+        x, y, z = (tuple(of(tile) for tile in family) for family in self.tiles)
+        return replace(self, tiles=(x, y, z))
 
     def count_hits(self) -> int:
         """How many places of the surface there are on rays."""

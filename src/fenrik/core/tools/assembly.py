@@ -52,6 +52,12 @@ def assembly_of(tool: Tool, near_miss_mm: float = 0.0) -> Assembly:
     return Assembly(cutting_profile(tool.cutter), tuple(bodies))
 
 
+def wider_bodies(tool: Tool) -> list[tuple[float, float]]:
+    """What of neck, shank and holder is wider than the cutter: its radius, and its lowest height over the tip."""
+    bodies = [b.profile for b in assembly_of(tool).watched]
+    return [(p.radius_mm, p.bottom_mm) for p in bodies if p.radius_mm > tool.cutter.radius_mm + 1e-6]
+
+
 def cutting_profile(cutter: Cutter) -> Profile:
     """What of a cutter takes material away."""
     whole = profile_of(cutter.contour())
