@@ -36,6 +36,7 @@ from fenrik.core.strategies.targets import (
     SketchTarget,
     Target,
     Targets,
+    Wall,
 )
 
 LEVEL_MM = 1e-3
@@ -286,6 +287,20 @@ class Targeting:
                     )
                 )
         return chains
+
+    # Walls
+
+    def _walls(self, target: Target, field: str) -> Targets:
+        if not isinstance(target, FacesTarget):
+            raise fail(field, "has no walls.", "Pick faces that stand upright or lean.", target.kind)
+        faces = [i for j, f in enumerate(target.faces) for i in find_faces(self.solid, f, f"{field}.faces.{j}")]
+        standing = [i for i in dict.fromkeys(faces) if not self._looks_up(i)]
+        flat = [
+            self._unusable(i, "lies level; it has no wall.", "Clear it as a floor.") for i in faces if self._looks_up(i)
+        ]
+        if not standing:
+            return Targets(unusable=flat)
+        return Targets(walls=[Wall(self.mesh.of_faces(standing).corners(), _floor_name(standing))], unusable=flat)
 
     # Areas
 

@@ -282,4 +282,5 @@ STRATEGY = Strategy(
     cutters=("back boring bar",),
     sees="all",
     makes=lambda params: "far bores",
+    finishes=lambda params: ("hole",),
 )

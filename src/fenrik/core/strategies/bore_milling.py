@@ -147,4 +147,5 @@ STRATEGY = Strategy(
     needs=IN_PLACE,
     cutters=(*mills("flat", "bull-nose"), "slotting cutter", "lollipop"),
     in_hole=lambda params: 2,
+    finishes=lambda params: ("hole",),
 )

@@ -89,6 +89,11 @@ class CommonParams(BaseModel):
         """What of model and sketches these parameters name."""
         return Picks()
 
+    @classmethod
+    def on_faces(cls, faces: list[FaceReference]) -> dict[str, Any]:
+        """The fields by which a row is applied to faces."""
+        return {"targets": [{"kind": "faces", "faces": faces}]}
+
     def mesh_within_mm(self) -> float:
         """How near to the exact surface triangles must be for the path."""
         return self.tolerance_mm * TESSELLATION_SHARE

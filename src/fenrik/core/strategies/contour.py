@@ -22,7 +22,7 @@ from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, require
 from fenrik.core.strategies.declared import UNDERCUTTING, Strategy, mills
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.ground.levels import depth_levels
-from fenrik.core.strategies.leading import LeadParams, Side, lead_in, lead_out, run_on, straight_on, with_loops
+from fenrik.core.strategies.leading import LeadParams, Side, Ways, lead_in, lead_out, run_on, straight_on, with_loops
 from fenrik.core.strategies.prismatic import (
     ARC_FIT_MM,
     FLATTEN_MM,
@@ -314,19 +314,6 @@ def _allowed(place: Workplace, params: Contour, chain: Chain, curve: Curve, leve
     return place.free_pieces(curve, blocked, chain.label, level, "pass", why)
 
 
-@dataclass(frozen=True)
-class _Ways:
-    """A pass with its ways in and out, ready to be followed."""
-
-    first: Curve | None
-    run: Curve
-    last: Curve | None
-
-    @property
-    def begin(self) -> Points:
-        return (self.run if self.first is None else self.first).points[0]
-
-
 def _cut_pass(
     builder: PathBuilder, place: Workplace, params: Contour, one: _Pass, top: float, levels: list[float]
 ) -> None:
@@ -335,21 +322,28 @@ def _cut_pass(
     found = [w for w in (_ways(place, params, one, levels[-1], share) for share in shares) if w is not None]
     if not found:
         return
+    linker = place.linker(builder, place.radius + params.allowance_mm - TOUCH_MM)
+
+    def start_over(begin: Points) -> float:
+        stands = max(place.anchors.stock_over(begin - place.radius, begin + place.radius), levels[-1])
+        return min(stands, max(top, levels[0])) + START_GAP_MM
+
     begin = found[0].begin
-    stands = max(place.anchors.stock_over(begin - place.radius, begin + place.radius), levels[-1])
-    builder.travel(float(begin[0]), float(begin[1]), min(stands, max(top, levels[0])) + START_GAP_MM)
+    builder.travel(float(begin[0]), float(begin[1]), start_over(begin))
     if params.ramp:
         _ramp(builder, params, one, found[0], top, levels[-1])
         return
     compensated = one.last and params.compensation != "computer"
     feed = builder.feeds.cutting * (params.finish_feed_percent / 100 if one.last and params.side_passes > 1 else 1.0)
+    before: list[Points] = []
     for k, level in enumerate(levels):
         ways, deepest = found[k % len(found)], k == len(levels) - 1
         for _ in range(1 + (params.repeats if deepest and one.last else 0)):
             at = builder.place
             assert at is not None
             if np.abs(at[:2] - ways.begin).max() > 1e-9:
-                _cross(builder, place, ways.begin, params.start == "spread")
+                linker.to(ways.begin, level, start_over(ways.begin), before)
+            before = ways.lines(FLATTEN_MM)
             builder.enter(np.array([*ways.begin, level]))
             builder.side = _word(one) if compensated else 0
             builder.offset_mm = place.radius if params.compensation == "controller" else 0.0
@@ -367,17 +361,7 @@ def _cut_pass(
                 builder.follow(ways.last, Kind.EXIT)
 
 
-def _cross(builder: PathBuilder, place: Workplace, begin: Points, over: bool) -> None:
-    """To the begin of the next level: straight, or over everything where it lies elsewhere."""
-    at = builder.place
-    assert at is not None
-    if over:
-        builder.travel(float(begin[0]), float(begin[1]), float(at[2]) + START_GAP_MM)
-    else:
-        builder.link(np.array([*begin, at[2]]))
-
-
-def _ways(place: Workplace, params: Contour, one: _Pass, level: float, share: float) -> _Ways | None:
+def _ways(place: Workplace, params: Contour, one: _Pass, level: float, share: float) -> Ways | None:
     """A pass opened at its start, with ways in and out that touch nothing; None (and told) where compensation at the
     controller finds no room for them.
 
@@ -401,12 +385,12 @@ def _ways(place: Workplace, params: Contour, one: _Pass, level: float, share: fl
             _no_compensation(place, run, level, f"the pass {error.what}.", "Compensate by computer.")
             return None
     if params.lead == "none" and not compensated:
-        return _Ways(None, run, None)
+        return Ways(None, run, None)
     straight = params.lead == "line"
     first = lead_in(run, size, params.lead_deg, ground, one.free, straight) if params.lead != "none" else None
     last = lead_out(run, size, params.lead_deg, ground, one.free, straight) if params.lead != "none" else None
     if not compensated:
-        return _Ways(first, run, last)
+        return Ways(first, run, last)
     onto = straight_on(first, straight_mm, ground, into=True) if first is not None else None
     off = straight_on(last, straight_mm, ground, into=False) if last is not None else None
     if onto is None or off is None:
@@ -416,7 +400,7 @@ def _ways(place: Workplace, params: Contour, one: _Pass, level: float, share: fl
         reason = f"compensation at the controller needs {need}; there is no room for them."
         _no_compensation(place, run, level, reason, advice)
         return None
-    return _Ways(onto, run, off)
+    return Ways(onto, run, off)
 
 
 def _no_compensation(place: Workplace, run: Curve, level: float, reason: str, advice: str) -> None:
@@ -429,7 +413,7 @@ def _as_the_controller_does(run: Curve, left_mm: float) -> Curve:
     return as_curve(tool_way(written_contour(stretches_of(run), left_mm), left_mm))
 
 
-def _ramp(builder: PathBuilder, params: Contour, one: _Pass, ways: _Ways, top: float, bottom: float) -> None:
+def _ramp(builder: PathBuilder, params: Contour, one: _Pass, ways: Ways, top: float, bottom: float) -> None:
     """Down along the pass, then once level, and off it."""
     curve = one.curve
     builder.enter(np.array([*ways.begin, top]))
@@ -523,9 +507,10 @@ def _follow_with_tabs(
 STRATEGY = Strategy(
     params=Contour,
     run=contour,
-    version=4,
+    version=5,
     group="Faces and pockets",
     cutters=(*mills("flat", "bull-nose"), *UNDERCUTTING),
     stage=3,
     of_diameter={"stepdown_mm": 0.4},
+    finishes=lambda params: () if params.allowance_mm else ("upright",),
 )

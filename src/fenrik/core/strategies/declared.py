@@ -18,6 +18,9 @@ LAST_IN_HOLE = 4
 Makes = Literal["what is picked", "all from above", "the top", "far bores", "nothing"]
 """What is finished when an operation is done, for saying what is left over."""
 
+Duty = Literal["level", "upright", "leaning", "slope", "hole", "edge"]
+"""How a place of the surface lies to the tool's axis, or what it belongs to; for saying which rows finish it."""
+
 THREAD_SHARE = 0.65
 MILLS = (
     "flat", "bull-nose", "ball", "face mill", "tapered", "barrel", "chamfer mill", "engraving", "own contour",
@@ -45,6 +48,10 @@ def _what_is_picked(params: Any) -> Makes:
     return "what is picked"
 
 
+def _no_duty(params: Any) -> tuple[Duty, ...]:
+    return ()
+
+
 def _last(params: Any) -> int:
     return LAST_IN_HOLE
 
@@ -65,7 +72,8 @@ class Strategy:
         stage: when it is due among the rows of a setup, from 0 (before all) to 7 (at the end).
         everywhere: whether it may touch any part of the workpiece, so that no other row may overtake it.
         in_hole: its turn among rows on one hole, from 0 (spotting) on.
-        makes: what is finished when it is done.
+        skims: whether stretches of it that take nothing may be gone over fast.
+        makes: what is finished when it is done. finishes: of that, the places that lie so.
         fresh: what a row that is added by hand begins with, beyond the defaults. of_diameter: lengths among them, as
             shares of the tool's diameter.
         meant_depth_mm: how far it goes into the model on purpose (threads, broken edges, engraving).
@@ -82,7 +90,9 @@ class Strategy:
     stage: int = 5
     everywhere: bool = False
     in_hole: Callable[[Any], int] = _last
+    skims: bool = False
     makes: Callable[[Any], Makes] = _what_is_picked
+    finishes: Callable[[Any], tuple[Duty, ...]] = _no_duty
     fresh: Mapping[str, Any] = field(default_factory=dict)
     of_diameter: Mapping[str, float] = field(default_factory=dict)
 

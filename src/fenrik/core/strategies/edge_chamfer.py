@@ -144,10 +144,11 @@ def _broken_edge(params: EdgeChamfer, cutter: Cutter) -> float:
 STRATEGY = Strategy(
     params=EdgeChamfer,
     run=edge_chamfer,
-    version=3,
+    version=4,
     group="Edges and marks",
     cutters=("chamfer mill", "spot drill", "drill", "engraving"),
     meant_depth_mm=_broken_edge,
     stage=7,
     of_diameter={"stepdown_mm": 0.4},
+    finishes=lambda params: ("edge",),
 )

@@ -169,10 +169,12 @@ def _crosses(blocked: Rings, a: Points, b: Points) -> bool:
 STRATEGY = Strategy(
     params=Facing,
     run=facing,
-    version=3,
+    version=4,
+    skims=True,
     group="Faces and pockets",
     cutters=mills("face mill", "flat"),
     stage=0,
     everywhere=True,
     makes=lambda params: "the top",
+    finishes=lambda params: ("level",),
 )

@@ -14,7 +14,7 @@ from typing import Any, Literal
 import numpy as np
 from shapely.geometry.base import BaseGeometry
 
-from fenrik.core.contact import DropIndex, Surface
+from fenrik.core.contact import DropIndex, DropStack, Surface
 from fenrik.core.frames import Frame, Points
 from fenrik.core.progress import Progress, silent
 from fenrik.core.regions import Rings, Shadow
@@ -24,7 +24,11 @@ from fenrik.core.stock import Stock
 from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import Feeds, PathBuilder, Safe, SafePlane
 from fenrik.core.tools import Cutter, Tool, cutting_profile
+from fenrik.core.tools.assembly import wider_bodies
+from fenrik.core.tools.profile import bull_nose_profile
 
+BODY_CLEARANCE_MM = 0.2
+"""How far shank and holder keep from the part."""
 OBSTACLE_CLEARANCE_MM = 0.5
 """How far the cutter keeps from fixtures and other copies; more than the tolerance of a path."""
 
@@ -197,6 +201,21 @@ class Given:
         """The part and the obstacles made ready for this cutter grown by an allowance."""
         mesh = self.mesh if self.obstacles is None else join_meshes([self.mesh, self.grown_obstacles])
         return DropIndex.build(mesh, cutting_profile(self.cutter), allowance_mm)
+
+    def whole_tool_index(self, allowance_mm: float) -> DropStack:
+        """The same for cutter, neck, shank and holder: where the whole tool may stand."""
+        return DropStack(((self.drop_index(allowance_mm), 0.0), *self.body_indices(allowance_mm)))
+
+    def body_indices(self, allowance_mm: float) -> list[tuple[DropIndex, float]]:
+        """Neck, shank and holder where they are wider than the cutter, with their heights over the tip."""
+        mesh = self.mesh if self.obstacles is None else join_meshes([self.mesh, self.grown_obstacles])
+        depth = float(np.ptp(mesh.bounds()[:, 2]))
+        grown = allowance_mm + BODY_CLEARANCE_MM
+        return [
+            (DropIndex.build(mesh, bull_nose_profile(radius, 0.0, 1.0), grown), bottom)
+            for radius, bottom in wider_bodies(self.tool)
+            if bottom < depth
+        ]
 
     def surface(self, allowance_mm: float) -> Surface:
         """The same with the exact faces of the part."""

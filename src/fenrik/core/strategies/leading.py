@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -61,6 +62,23 @@ class LeadParams(BaseModel):
     def lead_size(self, diameter_mm: float) -> float:
         """Radius or length of the ways in and out of a tool."""
         return self.lead_mm if self.lead_mm is not None else self.lead_percent / 100 * diameter_mm
+
+
+@dataclass(frozen=True)
+class Ways:
+    """A pass with its ways in and out, ready to be followed."""
+
+    first: Curve | None
+    run: Curve
+    last: Curve | None
+
+    @property
+    def begin(self) -> Points:
+        return (self.run if self.first is None else self.first).points[0]
+
+    def lines(self, within_mm: float) -> list[Points]:
+        """All of it as lines (n, 2)."""
+        return [c.flattened(within_mm) for c in (self.first, self.run, self.last) if c is not None]
 
 
 def start_direction(curve: Curve) -> Points:

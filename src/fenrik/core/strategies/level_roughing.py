@@ -11,22 +11,21 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import ClassVar, Literal, Self
+from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 import shapely
 from pydantic import Field
-from scipy import ndimage
 from shapely import ops
 from shapely.geometry import LineString, Polygon
 from shapely.geometry.base import BaseGeometry
 from shapely.geometry.polygon import orient
 
-from fenrik.core.contact import DropIndex, tip_heights_grid
-from fenrik.core.contact.region import PIN_RADIUS_MM, HeightField
+from fenrik.core.contact.region import HeightField
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.progress import part_of
+from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import (
     MM,
     Anchors,
@@ -34,8 +33,8 @@ from fenrik.core.strategies.common import (
     End,
     Level,
     Outcome,
+    Picks,
     StockTops,
-    held_back,
     require,
     to_points,
 )
@@ -43,14 +42,15 @@ from fenrik.core.strategies.declared import Makes, Strategy, mills
 from fenrik.core.strategies.given import ON_SURFACE, Given
 from fenrik.core.strategies.ground.entries import DescentParams, Entry, go_in, plan_entry_onto
 from fenrik.core.strategies.ground.levels import levels_with_stops
+from fenrik.core.strategies.ground.narrow import NarrowPlaces
 from fenrik.core.strategies.ground.regions import StandingStock, free_positions
 from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import PathBuilder
-from fenrik.core.tools import bull_nose_profile, cutting_profile
 
 LEAD_MM = 1.0
 FLAT_COSINE = 0.99999
 THINNING_SHARE = 0.2
+UNDER_MM = 1e-3
 
 
 class LevelRoughing(CommonParams, DescentParams):
@@ -62,6 +62,7 @@ class LevelRoughing(CommonParams, DescentParams):
         "flat_levels",
         "milling",
         "entry",
+        "around",
     )
 
     strategy: Literal["level roughing"] = "level roughing"
@@ -94,6 +95,20 @@ class LevelRoughing(CommonParams, DescentParams):
         title="Entry",
         description="How the tool goes down where no side is open; a ramp is used where a helix has no room",
     )
+
+    around: list[FaceReference | FaceRule] = Field(
+        default_factory=list,
+        max_length=2000,
+        title="Only over faces",
+        description="Material that hangs together over these; empty: everything",
+    )
+
+    def picks(self) -> Picks:
+        return Picks([(f"around.{k}", f) for k, f in enumerate(self.around)])
+
+    @classmethod
+    def on_faces(cls, faces: list[FaceReference]) -> dict[str, Any]:
+        return {"around": faces}
 
     def absolute(self, zero: float, level_of: Callable[[End], float]) -> Self:
         given = {f"{end}_mm": getattr(self, f"{end}_mm") for end in ("top", "bottom")}
@@ -137,21 +152,37 @@ def level_roughing(given: Given, params: LevelRoughing) -> Outcome:
         params.stepover_mm,
     )
     tops = StockTops(given.stock)
-    low, _high = given.mesh.bounds()
+    low, high = given.mesh.bounds()
     top = min(tops.highest, params.top_mm) if params.top_mm is not None else tops.highest
     bottom = params.bottom_mm if params.bottom_mm is not None else float(low[2])
     if not np.isfinite(top):
         return Outcome(given.builder().finish(), [])
-    require(bottom < top, "bottom_mm", f"lies above the top ({top:g} mm).", "Exchange top and bottom.", bottom)
+    # Nothing may stand so high any more; what never could is a mistake.
+    highest = params.top_mm if params.top_mm is not None else max(top, float(high[2]))
+    require(
+        bottom < highest + 1e-6,
+        "bottom_mm",
+        f"lies above the top ({highest:g} mm).",
+        "Exchange top and bottom.",
+        bottom,
+    )
+    if bottom >= top:
+        return Outcome(given.builder().finish(), [])
     levels = plan_levels(given, params, top, bottom)
     given.progress(0.02, "finding where the tool fits")
     lattice = given.stock.lattice
     margin = radius + params.allowance_mm + LEAD_MM + 2 * lattice.cell_mm
     span = np.array([lattice.origin[0], lattice.origin[1]])
     size = lattice.cell_mm * (np.array(lattice.shape[:2]) - 1)
+    if given.region.faces is not None:
+        beside = 2 * cutter.diameter_mm + params.allowance_mm
+        low_xy, high_xy = given.region.faces.bounds()[:, :2]
+        first = np.maximum(span, low_xy - beside)
+        size = np.minimum(span + size, high_xy + beside) - first
+        span = first
     cell = float(np.clip(radius / 6, 0.1, max(1.0, float(size.max()) / 600)))
     heights = HeightField.over(
-        given.drop_index(params.allowance_mm),
+        given.whole_tool_index(params.allowance_mm),
         span - margin - 2 * cell,
         span + size + margin + 2 * cell,
         cell,
@@ -191,7 +222,7 @@ def _plan_areas(
     previous: list[_Area] = []
     radius = given.cutter.radius_mm
     highest = tops.highest
-    watch = _NarrowPlaces(given, params, tops, heights)
+    watch = NarrowPlaces(given, params.allowance_mm, params.floor_allowance_mm, tops, heights)
     stock = StandingStock(given.stock)
     for number, (above, level) in enumerate(itertools.pairwise([np.inf, *levels])):
         part_of(given.progress, 0.05, 0.8)(number / len(levels), f"level {number + 1} of {len(levels)}")
@@ -199,12 +230,15 @@ def _plan_areas(
         if wanted.is_empty:
             continue
         free = free_positions(heights, level - params.floor_allowance_mm, params.tolerance_mm * 0.5)
+        if given.region.faces is not None:
+            free = shapely.intersection(free, _known(heights))
         reach = wanted.buffer(max(radius - given.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
         wide = wanted.buffer(radius + LEAD_MM, quad_segs=16)
         areas = []
+        near = _over_faces(given, level, radius + params.allowance_mm + LEAD_MM)
         for polygon in shapely.get_parts(free):
             for piece in shapely.get_parts(shapely.intersection(polygon, wide)):
-                if piece.area < 1e-9 or not piece.intersects(reach):
+                if piece.area < 1e-9 or not piece.intersects(reach) or not near(piece):
                     continue
                 passes = plan_passes(
                     polygon, piece, reach, params.stepover_mm, radius, THINNING_SHARE * params.tolerance_mm
@@ -223,6 +257,23 @@ def _plan_areas(
         previous = areas or previous
         watch.look(level)
     return roots, watch.found()
+
+
+def _known(heights: HeightField) -> Polygon:
+    """Where tip heights are known: beyond, the open plane is a guess that holds for the whole part only."""
+    rim = 2 * heights.cell_mm
+    return shapely.box(heights.x[0] + rim, heights.y[0] + rim, heights.x[-1] - rim, heights.y[-1] - rim)
+
+
+def _over_faces(given: Given, level: float, reach: float) -> Callable[[Polygon], bool]:
+    """Tells whether a piece of a level comes to the faces that are asked for, of those that go down to it."""
+    faces = given.region.faces
+    if faces is None:
+        return lambda piece: True
+    corners = faces.corners()
+    corners = corners[corners[:, :, 2].min(axis=1) < level + UNDER_MM]
+    tree = shapely.STRtree(shapely.linestrings(corners[:, [0, 1, 2, 0], :2]))
+    return lambda piece: len(tree.query(piece, "dwithin", distance=reach)) > 0
 
 
 def plan_passes(
@@ -400,95 +451,6 @@ def _from_nearest(ring: Points, place: Points) -> Points:
     return np.vstack([shapely.get_coordinates(head), shapely.get_coordinates(tail)[1:]])
 
 
-class _NarrowPlaces:
-    """Finds closed places that the tool is too wide for, level by level, and tells each once, at its deepest."""
-
-    def __init__(self, given: Given, params: LevelRoughing, tops: StockTops, heights: HeightField) -> None:
-        self.tool_radius = given.cutter.radius_mm
-        self.lift = params.floor_allowance_mm
-        self.heights = heights
-        pin = DropIndex.build(
-            given.mesh,
-            bull_nose_profile(
-                max(params.allowance_mm, PIN_RADIUS_MM), max(params.allowance_mm, PIN_RADIUS_MM) * 0.999, 1.0
-            ),
-        )
-        surface = tip_heights_grid(pin, heights.x, heights.y)
-        self.surface = np.where(np.isfinite(surface), surface, heights.floor_mm)
-        axes = [
-            np.clip(np.round((g - o) / tops.cell).astype(int), 0, n - 1)
-            for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)
-        ]
-        self.tops = tops.tops[np.ix_(*axes)]
-        outside = [
-            (g < o) | (g > o + tops.cell * (n - 1))
-            for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)
-        ]
-        self.tops = np.where(outside[0][:, None] | outside[1][None, :], -np.inf, self.tops)
-        self.seen: list[tuple[np.ndarray, Unreached]] = []
-        self.held: list[np.ndarray] = []
-        self.fixture_heights = np.full(self.surface.shape, -np.inf)
-        if given.obstacles is not None:
-            index = DropIndex.build(given.grown_obstacles, cutting_profile(given.cutter))
-            self.fixture_heights = tip_heights_grid(index, heights.x, heights.y)
-
-    def look(self, level: float) -> None:
-        cell = self.heights.cell_mm
-        wanted = (self.tops > level + 1e-6) & (self.surface <= level - self.lift)
-        free = self.heights.z <= level - self.lift
-        if not wanted.any():
-            return
-        away = ndimage.distance_transform_edt(~free) * cell if free.any() else np.full(free.shape, np.inf)
-        held = wanted & (self.fixture_heights > level - self.lift) & (away > self.tool_radius + cell)
-        self._tell_held(held, level)
-        wanted &= ~held
-        labels, count = ndimage.label(wanted)
-        if count == 0:
-            return
-        reached = np.unique(labels[wanted & (away <= self.tool_radius + cell)])
-        room = ndimage.distance_transform_edt(wanted) * cell
-        for label in set(range(1, count + 1)) - set(reached.tolist()):
-            mask = labels == label
-            half = float(room[mask].max())
-            if half < 1.5 * cell:
-                continue
-            self.seen = [(m, u) for m, u in self.seen if not (m & mask).any()]
-            i, j = np.unravel_index(np.where(mask, room, -1).argmax(), mask.shape)
-            self.seen.append(
-                (
-                    mask,
-                    Unreached(
-                        reason=f"The tool does not fit: the place is about {2 * half:.1f} mm wide and the tool "
-                        f"{2 * self.tool_radius:g} mm.",
-                        place=(float(self.heights.x[i]), float(self.heights.y[j]), level),
-                        level_mm=level,
-                        area_mm2=float(mask.sum()) * cell * cell,
-                        advice=f"Rough it with a tool of at most {2 * half * 0.95:.1f} mm.",
-                    ),
-                )
-            )
-
-    def _tell_held(self, held: np.ndarray, level: float) -> None:
-        """Stock that stays because a fixture or another copy is in the way of the cutter; each place at its widest."""
-        cell = self.heights.cell_mm
-        labels, count = ndimage.label(held)
-        for label in range(1, count + 1):
-            mask = labels == label
-            if mask.sum() * cell * cell < 0.2 * self.tool_radius**2:
-                continue
-            if any((m & mask).sum() and m.sum() >= mask.sum() for m in self.held):
-                continue
-            self.held = [m for m in self.held if not (m & mask).any()] + [mask]
-            self.seen = [(m, u) for m, u in self.seen if not (m & mask).any()]
-            rows, columns = np.nonzero(mask)
-            middle = np.argmin((rows - rows.mean()) ** 2 + (columns - columns.mean()) ** 2)
-            place = (float(self.heights.x[rows[middle]]), float(self.heights.y[columns[middle]]), level)
-            self.seen.append((mask, held_back(place, float(mask.sum()) * cell * cell)))
-
-    def found(self) -> list[Unreached]:
-        return [u for _, u in self.seen]
-
-
 __all__ = ["LevelRoughing", "flat_heights", "level_roughing", "plan_levels", "plan_passes"]
 
 
@@ -499,13 +461,15 @@ def _makes(params: LevelRoughing) -> Makes:
 STRATEGY = Strategy(
     params=LevelRoughing,
     run=level_roughing,
-    version=5,
+    version=7,
+    skims=True,
     group="Free shapes",
-    needs=ON_SURFACE,
+    needs=(*ON_SURFACE, "tool", "region"),
     cutters=mills("bull-nose", "flat"),
     stage=1,
     everywhere=True,
     makes=_makes,
     fresh={"allowance_mm": 0.3, "floor_allowance_mm": 0.2, "tolerance_mm": 0.05},
     of_diameter={"stepdown_mm": 0.4, "stepover_mm": 0.4},
+    finishes=lambda params: ("level", "upright") if _makes(params) == "all from above" else (),
 )

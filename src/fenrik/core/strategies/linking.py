@@ -1,18 +1,34 @@
-"""Heights that rapids must keep: no higher than what stands under the way, by construction clear of it."""
+"""The planner of links: from cut to cut by the nearest free way, by construction clear of part, stock and fixtures.
+
+A link stays down where the straight way, or a short one round corners, lies in ground that the tool may be in and
+where nothing stands any more; else it goes over everything, no higher than what stands under the way.
+"""
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Callable, Sequence
+
 import numpy as np
+import shapely
+from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact import DropIndex
 from fenrik.core.contact.drop import tip_heights_grid
 from fenrik.core.frames import Points
 from fenrik.core.strategies.common import StockTops
 from fenrik.core.strategies.given import Given
+from fenrik.core.strategies.ground.links import sees, shortest_way
+from fenrik.core.toolpath import PathBuilder
 from fenrik.core.tools.profile import bull_nose_profile
 
 GAP_MM = 2.0
 OBSTACLE_CELL_MM = 2.0
+SAME_MM = 1e-9
+LONGEST_SHARE, LONGEST_MM = 3.0, 20.0
+"""A way round corners is at most so many times as long as the straight one and so much: going over is faster then."""
+STANDING_MM = 1e-3
+SHARE_SWEPT = 0.98
 
 
 class Landscape:
@@ -21,7 +37,8 @@ class Landscape:
     def __init__(self, given: Given) -> None:
         self.stock = StockTops(given.stock)
         tool = given.tool
-        self.radius = max(tool.cutter.radius_mm, tool.shank_mm / 2)
+        self.cutter_mm = tool.cutter.radius_mm
+        self.radius = max(self.cutter_mm, tool.shank_mm / 2)
         self.bodies = [(self.radius, 0.0)]
         height = tool.stick_out_mm
         for section in tool.holder:
@@ -39,6 +56,16 @@ class Landscape:
         """The lowest height at which the tool passes from a to b (x, y) with a gap over everything."""
         return max(self._under(a, b, radius) - above for radius, above in self.bodies) + GAP_MM
 
+    def stands_on(self, way: Points, level: float) -> bool:
+        """Whether stock stood higher than a level under a cutter on a way (n, 2) before the operation; what is thinner
+        than a cell at the rim does not count."""
+        tops, reach = self.stock, self.cutter_mm - self.stock.cell
+        shape = np.array(tops.tops.shape)
+        return any(
+            _highest(tops.tops, tops.origin[:2], tops.cell, shape, a, b, max(reach, 0.0)) > level + STANDING_MM
+            for a, b in itertools.pairwise(way)
+        )
+
     def _under(self, a: Points, b: Points, radius: float) -> float:
         tops = self.stock
         shape = np.array(tops.tops.shape)
@@ -49,6 +76,69 @@ class Landscape:
             found = _highest(z, origin, OBSTACLE_CELL_MM, size, a, b, radius + OBSTACLE_CELL_MM)
             highest = max(highest, found)
         return highest
+
+
+class Linker:
+    """Plans the links of one path.
+
+    Args:
+        free: where the axis may be with the tip at a level, over a rectangle (lowest and highest corner): a Shapely
+            area; fixtures and keep-outs are out of it.
+    """
+
+    def __init__(
+        self,
+        builder: PathBuilder,
+        landscape: Landscape,
+        free: Callable[[float, tuple[Points, Points]], BaseGeometry],
+    ) -> None:
+        self.builder, self.landscape, self.free = builder, landscape, free
+
+    def to(self, xy: Points, level: float, start_mm: float, swept: Sequence[Points] = ()) -> bool:
+        """Go to a place, on the lowest free way: at the higher of the heights where the tool is and where it is to be,
+        else over everything and down to `start_mm`.
+
+        Args:
+            swept: ways (n, 2) along which the tool has cut at that height or below: nothing stands there any more.
+
+        Returns:
+            Whether it stayed down.
+        """
+        at = self.builder.place
+        height = level if at is None else max(float(at[2]), level)
+        way = None if at is None else self._way_down(at[:2], xy, height, swept)
+        if at is None or way is None:
+            self.builder.travel(float(xy[0]), float(xy[1]), start_mm)
+            return False
+        if at[2] < height - SAME_MM:
+            self.builder.link_at(np.array([at[0], at[1], height]), self.builder.feeds.exit)
+        self.builder.link_at(np.column_stack([way, np.full(len(way), height)]), self.builder.feeds.exit)
+        return True
+
+    def _way_down(self, a: Points, b: Points, height: float, swept: Sequence[Points]) -> Points | None:
+        """Places of a way at a height, without its begin; None where there is none that is free, short and cleared."""
+        direct = float(np.linalg.norm(b - a))
+        if direct < SAME_MM:
+            return b[None]
+        reach = LONGEST_SHARE * direct + LONGEST_MM
+        ground = self.free(height, (np.minimum(a, b) - reach, np.maximum(a, b) + reach))
+        way = b[None] if sees(ground, a, b) else shortest_way(ground, a, b, 0.0)
+        if way is None:
+            return None
+        whole = np.vstack([a, way])
+        length = float(np.linalg.norm(np.diff(whole, axis=0), axis=1).sum())
+        return way if length <= reach and self._is_cleared(whole, height, swept) else None
+
+    def _is_cleared(self, way: Points, height: float, swept: Sequence[Points]) -> bool:
+        """Whether nothing stands where the cutter goes along a way."""
+        if not self.landscape.stands_on(way, height):
+            return True
+        lines = [shapely.LineString(line) for line in swept if len(line) > 1]
+        if not lines:
+            return False
+        radius = self.landscape.cutter_mm
+        cut = shapely.union_all(shapely.buffer(lines, radius))
+        return bool(cut.covers(shapely.LineString(way).buffer(SHARE_SWEPT * radius)))
 
 
 def _highest(z: Points, origin: Points, cell: float, shape: np.ndarray, a: Points, b: Points, reach: float) -> float:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 import shapely
@@ -18,7 +18,7 @@ from shapely import affinity
 from shapely.geometry import LineString
 from shapely.geometry.base import BaseGeometry
 
-from fenrik.core.contact import DropIndex, Surface, tip_heights
+from fenrik.core.contact import DropIndex, DropStack, Surface, tip_heights
 from fenrik.core.contact.region import part_outline
 from fenrik.core.cutting.speeds import scallop_stepover
 from fenrik.core.findings import Unreached
@@ -128,6 +128,22 @@ class ParallelFinishing(CommonParams):
             return Picks(faces, whole=False)
         return Picks(sketches=[self.boundary.sketch] if isinstance(self.boundary, SketchBoundary) else [])
 
+    @classmethod
+    def on_faces(cls, faces: list[FaceReference]) -> dict[str, Any]:
+        return {"boundary": {"kind": "faces", "faces": faces}}
+
+
+@dataclass(frozen=True)
+class _WholeTool:
+    """The exact surface for the cutter, and what neck, shank and holder ask for, which may be higher."""
+
+    surface: Surface
+    bodies: DropStack
+
+    def tips(self, xy: Points) -> Points:
+        z, _ = self.surface.tips(xy)
+        return np.maximum(z, tip_heights(self.bodies, xy))
+
 
 @dataclass
 class _Passes:
@@ -166,7 +182,7 @@ def parallel_finishing(given: Given, params: ParallelFinishing) -> Outcome:
         "Use a larger stepover.",
         stepover,
     )
-    surface = given.surface(params.allowance_mm)
+    surface = _WholeTool(given.surface(params.allowance_mm), DropStack(tuple(given.body_indices(params.allowance_mm))))
     lift = params.floor_allowance_mm
     turn = np.deg2rad(params.direction_deg)
     to_part = np.array([[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]])
@@ -276,8 +292,8 @@ def _scan_lines(region: BaseGeometry, stepover: float) -> tuple[Points, Points]:
     return np.array(starts).reshape(-1, 2), np.array(ends).reshape(-1, 2)
 
 
-def _clamped(surface: Surface, xy: Points, floor: float) -> Points:
-    z, _ = surface.tips(xy)
+def _clamped(surface: _WholeTool, xy: Points, floor: float) -> Points:
+    z = surface.tips(xy)
     return np.where(np.isfinite(z), np.maximum(z, floor), floor)
 
 
@@ -335,7 +351,7 @@ def _link(
     curves: list[Points],
     rows: Points,
     stepover: float,
-    surface: Surface,
+    surface: _WholeTool,
     region: BaseGeometry,
     floor: float,
     lift: float,
@@ -400,7 +416,7 @@ def _neighbour(
 def _bridge(
     start: Points,
     end: Points,
-    surface: Surface,
+    surface: _WholeTool,
     fence: BaseGeometry,
     floor: float,
     lift: float,
@@ -426,13 +442,14 @@ def _bridge(
 STRATEGY = Strategy(
     params=ParallelFinishing,
     run=parallel_finishing,
-    version=5,
+    version=6,
     group="Free shapes",
-    needs=(*ON_SURFACE, "surface", "region"),
+    needs=(*ON_SURFACE, "surface", "region", "tool"),
     cutters=(*mills("ball", "bull-nose"), "lollipop"),
     stage=4,
     everywhere=True,
     makes=lambda params: "nothing",
     fresh={"tolerance_mm": 0.01},
     of_diameter={"stepover_mm": 0.08},
+    finishes=lambda params: () if params.allowance_mm else ("slope",),
 )

@@ -450,11 +450,16 @@ class _Clearing:
         """Down to the level; straight on from the level above where its ground leads to the way in."""
         at = self.builder.place
         way = None
+        above = task.above
+        if all(abs(level - above) > 1e-6 for level, _ in self.done):
+            # Nothing was cleared down to there yet: what stands higher is not gone through at rapid.
+            reach = self.place.radius + entry.size
+            above = max(above, self.place.landscape.stock.under(float(entry.place[0]), float(entry.place[1]), reach))
         if ground is not None and at is not None and abs(at[2] - task.above) < 1e-6:
             way = way_through(ground, at[:2], entry.place, None, CORNER_ROOM * self.params.stepover_mm)
             if way is not None:
                 self.builder.follow(pass_curve(np.vstack([at[:2], way])), Kind.LINK, feed=self.builder.feeds.exit)
-        go_in(self.builder, self.params, entry, task.level, task.above, way is not None)
+        go_in(self.builder, self.params, entry, task.level, above, way is not None)
 
     def _from_here(self, run: Points) -> Points:
         """A closed pass begun at its place nearest to the tool."""
@@ -528,9 +533,11 @@ class _Clearing:
 STRATEGY = Strategy(
     params=PocketClearing,
     run=pocket_clearing,
-    version=4,
+    version=5,
+    skims=True,
     group="Faces and pockets",
     cutters=mills("flat", "bull-nose"),
     stage=2,
     of_diameter={"stepdown_mm": 0.4, "stepover_mm": 0.4},
+    finishes=lambda params: ("level",) if params.allowance_mm else ("level", "upright"),
 )

@@ -3,25 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
+import shapely
 from pydantic import ConfigDict, Field
+from shapely.geometry.base import BaseGeometry
 
+from fenrik.core.contact import DropIndex
+from fenrik.core.contact.region import HeightField
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.regions import Rings, Shadow, clip_lines, contains, difference, fit_arcs, intersection, offset, union
-from fenrik.core.regions.polygons import line_length
+from fenrik.core.regions.polygons import from_shape, line_length, to_shape
 from fenrik.core.sketches import Curve
 from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import MM, Anchors, CommonParams, End, Level, Picks, require
-from fenrik.core.strategies.given import OBSTACLE_CLEARANCE_MM, Given
-from fenrik.core.strategies.linking import Landscape
+from fenrik.core.strategies.given import BODY_CLEARANCE_MM, OBSTACLE_CLEARANCE_MM, Given
+from fenrik.core.strategies.linking import Landscape, Linker
 from fenrik.core.strategies.targets import EdgesTarget, FacesTarget, HolePlace, SketchTarget, Target, Targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.tools import cutting_profile
+from fenrik.core.tools.assembly import wider_bodies
 from fenrik.core.tools.cutters import BallCutter, BullNoseCutter, Cutter, TaperedCutter
 from fenrik.core.tools.kernels import element_height, radius_at
 from fenrik.core.tools.profile import bull_nose_profile
@@ -33,6 +38,7 @@ LIFT_MM = 4e-3
 """How deep a rounded end may touch triangles of a fillet that lie within 2 µm of it."""
 END_STEPS, MAX_CORNERS, REACH_STEPS = 24, 160, 400
 WINDOW_MM = 2.0
+FIELD_CELLS, MOST_FIELD_CELLS, FREE_KEPT = 6, 800, 8
 FLATTEN_MM = 5e-4
 LEAST_PIECE_MM = 0.05
 FENCE_MM = 1000.0
@@ -61,7 +67,7 @@ class TargetParams(CommonParams):
     )
 
     model_config = ConfigDict(json_schema_extra=_without_idle)
-    uses: ClassVar[Literal["chains", "areas", "holes"]] = "chains"
+    uses: ClassVar[Literal["chains", "areas", "holes", "walls"]] = "chains"
     heights: ClassVar[tuple[str, ...]] = ("top", "bottom")
     idle: ClassVar[tuple[str, ...]] = ()
     targets: list[Target] = Field(
@@ -131,6 +137,10 @@ class TargetParams(CommonParams):
             *((*bounds_of(a.rings), a.floor, a.floor) for a in targets.areas),
             *((c.curve.points.min(axis=0), c.curve.points.max(axis=0), c.level, c.level) for c in targets.chains),
             *((h.xy - h.diameter / 2, h.xy + h.diameter / 2, h.top, h.bottom) for h in targets.holes),
+            *(
+                (low[:2], high[:2], float(high[2]), float(low[2]))
+                for low, high in ((w.corners.min(axis=(0, 1)), w.corners.max(axis=(0, 1))) for w in targets.walls)
+            ),
         ]
 
     def top_at(self, anchors: Anchors, low: Points, high: Points, level: float) -> float:
@@ -178,10 +188,15 @@ class Workplace:
 
     given: Given
     unreached: list[Unreached]
+    by_heights_mm: float = 0.0
+    """Where a round end may be is found by tip heights within this, not by sections at each height of the end: for many
+    levels, where that is worth a field of heights."""
+    _fields: dict[float, HeightField] = field(default_factory=dict)
+    _free: dict[tuple[float, float], BaseGeometry] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, given: Given) -> Workplace:
-        return cls(given, list(given.targets.unusable))
+    def of(cls, given: Given, by_heights_mm: float = 0.0) -> Workplace:
+        return cls(given, list(given.targets.unusable), by_heights_mm)
 
     @property
     def radius(self) -> float:
@@ -209,12 +224,22 @@ class Workplace:
         made.over = self.landscape.height
         return made
 
+    def linker(self, builder: PathBuilder, reach_mm: float) -> Linker:
+        """The planner of links for a path that keeps the axis a reach away from the part."""
+
+        def free(level: float, window: tuple[Points, Points]) -> BaseGeometry:
+            area = shapely.box(*window[0], *window[1]).difference(to_shape(self.blocked(level, reach_mm, window)))
+            shapely.prepare(area)
+            return area
+
+        return Linker(builder, self.landscape, free)
+
     def blocked(
         self, level_mm: float, reach_mm: float, window: tuple[Points, Points] | None = None, shaped: bool = True
     ) -> Rings:
-        """Where the tool's axis may not be with its tip at a level: nearer than `reach_mm` to the part above it, or
-        nearer than the clearance to a fixture or another copy, or in a keep-out. A ball, bull-nose or tapered end comes
-        nearer to what stands lower than where it is widest.
+        """Where the tool's axis may not be with its tip at a level: nearer than `reach_mm` to the part above it, with
+        shank or holder in the part, nearer than the clearance to a fixture or another copy, or in a keep-out. A ball,
+        bull-nose or tapered end comes nearer to what stands lower than where it is widest.
 
         Args:
             shaped: whether the shape of the end counts; if not, it is as wide as the tool.
@@ -225,10 +250,22 @@ class Workplace:
         fenced = self.fenced
         if fenced:
             keep = union(keep, fenced)
+        above = [
+            offset(near(self.shadow.above(level_mm + bottom), window, radius), radius + BODY_CLEARANCE_MM)
+            for radius, bottom in self.wider_bodies
+            if level_mm + bottom < self.part_heights[1]
+        ]
+        if any(above):
+            keep = union(keep, *above)
         if self._obstacle_shadow is None:
             return keep
         fixtures = near(self._obstacle_shadow.above(level_mm - OBSTACLE_CLEARANCE_MM), window, reach)
         return union(keep, offset(fixtures, self.radius + OBSTACLE_CLEARANCE_MM))
+
+    @cached_property
+    def wider_bodies(self) -> list[tuple[float, float]]:
+        """Shank and holder where they are wider than the cutter: radius, and lowest height over the tip."""
+        return wider_bodies(self.given.tool)
 
     def _beside(self, level_mm: float, reach_mm: float, window: tuple[Points, Points] | None) -> Rings:
         if level_mm >= self.part_heights[1]:
@@ -240,12 +277,38 @@ class Workplace:
         kept away by the tool's radius there."""
         if self.end is None or level_mm >= self.part_heights[1]:
             return self._beside(level_mm, reach_mm, window)
+        if self.by_heights_mm:
+            return self._stopped(level_mm, reach_mm, window)
         slim: dict[int, tuple[Rings, float]] = {}
         for height in end_heights(self.end, self.shadow.heights, level_mm + LIFT_MM):
             region = self.shadow.above(level_mm + LIFT_MM + height)
             slim[id(region)] = (region, self.radius - radius_at(self.end.elements, height))
         parts = [offset(near(r, window, reach_mm + self.radius), reach_mm - s) for r, s in slim.values() if r]
         return union(*parts) if len(parts) > 1 else (parts[0] if parts else [])
+
+    def _stopped(self, level_mm: float, reach_mm: float, window: tuple[Points, Points] | None) -> Rings:
+        """Where tip heights of the tool, as much wider as is asked, are over a level."""
+        low, high = self.given.part_box[:, :2]
+        beyond = reach_mm + 2 * self.radius
+        if reach_mm not in self._fields:
+            size = float((high - low).max()) + 2 * beyond
+            cell = max(min(self.radius / FIELD_CELLS, 1.0), size / MOST_FIELD_CELLS)
+            index = DropIndex.build(self.shadow.mesh, cutting_profile(self.given.cutter), reach_mm - self.radius)
+            self._fields[reach_mm] = HeightField.over(
+                index, low - beyond, high + beyond, cell, self.part_heights[0] - 2 * self.radius - reach_mm
+            )
+        key = reach_mm, round(level_mm, 6)
+        if key not in self._free:
+            # The next pass and the links of a level ask for the same.
+            while len(self._free) >= FREE_KEPT:
+                self._free.pop(next(iter(self._free)))
+            self._free[key] = self._fields[reach_mm].free_region(level_mm + LIFT_MM, self.by_heights_mm)
+        free = self._free[key]
+        if window is not None:
+            low, high = np.maximum(low - beyond, window[0]), np.minimum(high + beyond, window[1])
+            if np.any(low >= high):
+                return []
+        return from_shape(shapely.box(*low, *high).difference(free))
 
     @cached_property
     def end(self) -> Underside | None:

@@ -155,7 +155,7 @@ def _sink_in_circle(
 STRATEGY = Strategy(
     params=Slot,
     run=slot,
-    version=3,
+    version=4,
     group="Faces and pockets",
     cutters=(*mills("flat"), *UNDERCUTTING),
     stage=2,

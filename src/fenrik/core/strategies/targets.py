@@ -165,12 +165,30 @@ class HolePlace:
 
 
 @dataclass(frozen=True)
+class Wall:
+    """Faces whose walls are followed.
+
+    Attributes:
+        corners: (m, 3, 3) of their triangles.
+    """
+
+    corners: Points
+    label: str
+
+    @property
+    def place(self) -> tuple[float, float, float]:
+        x, y, z = self.corners[0].mean(axis=0).tolist()
+        return x, y, z
+
+
+@dataclass(frozen=True)
 class Targets:
     """Everything that an operation's targets are, in the setup's frame, and what of them could not be used."""
 
     chains: list[Chain] = field(default_factory=list)
     areas: list[Area] = field(default_factory=list)
     holes: list[HolePlace] = field(default_factory=list)
+    walls: list[Wall] = field(default_factory=list)
     unusable: list[Unreached] = field(default_factory=list)
 
     def on(self, instance: Instance) -> Targets:
@@ -196,7 +214,11 @@ class Targets:
             far = replace(h.far, end=h.far.end + lift, floor=h.far.floor + lift) if h.far else None
             there = replace(h, x=float(x), y=float(y), far=far)
             holes.append(replace(there, top=h.top + lift, bottom=h.bottom + lift, tip=h.tip + lift))
-        return Targets(chains, areas, holes, self.unusable)
+        walls = []
+        for w in self.walls:
+            corners = instance.places(w.corners.reshape(-1, 3)).reshape(-1, 3, 3)
+            walls.append(replace(w, corners=corners[:, ::-1] if mirrored else corners))
+        return Targets(chains, areas, holes, walls, self.unusable)
 
     @staticmethod
     def joined(parts: list[Targets]) -> Targets:
@@ -204,5 +226,6 @@ class Targets:
             [c for p in parts for c in p.chains],
             [a for p in parts for a in p.areas],
             [h for p in parts for h in p.holes],
+            [w for p in parts for w in p.walls],
             [u for p in parts for u in p.unusable],
         )

@@ -1,0 +1,102 @@
+"""Places that a tool is too wide for, or that a fixture keeps it away from, told level by level."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy import ndimage
+
+from fenrik.core.contact import DropIndex, tip_heights_grid
+from fenrik.core.contact.region import PIN_RADIUS_MM, HeightField
+from fenrik.core.findings import Unreached
+from fenrik.core.strategies.common import StockTops, held_back
+from fenrik.core.strategies.given import Given
+from fenrik.core.tools import bull_nose_profile, cutting_profile
+
+
+class NarrowPlaces:
+    """Finds closed places that the tool is too wide for, level by level, and tells each once, at its deepest."""
+
+    def __init__(
+        self, given: Given, allowance_mm: float, floor_allowance_mm: float, tops: StockTops, heights: HeightField
+    ) -> None:
+        self.tool_radius = given.cutter.radius_mm
+        self.lift = floor_allowance_mm
+        self.heights = heights
+        pin = DropIndex.build(
+            given.mesh,
+            bull_nose_profile(max(allowance_mm, PIN_RADIUS_MM), max(allowance_mm, PIN_RADIUS_MM) * 0.999, 1.0),
+        )
+        surface = tip_heights_grid(pin, heights.x, heights.y)
+        self.surface = np.where(np.isfinite(surface), surface, heights.floor_mm)
+        axes = [
+            np.clip(np.round((g - o) / tops.cell).astype(int), 0, n - 1)
+            for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)
+        ]
+        self.tops = tops.tops[np.ix_(*axes)]
+        outside = [
+            (g < o) | (g > o + tops.cell * (n - 1))
+            for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)
+        ]
+        self.tops = np.where(outside[0][:, None] | outside[1][None, :], -np.inf, self.tops)
+        self.seen: list[tuple[np.ndarray, Unreached]] = []
+        self.held: list[np.ndarray] = []
+        self.fixture_heights = np.full(self.surface.shape, -np.inf)
+        if given.obstacles is not None:
+            index = DropIndex.build(given.grown_obstacles, cutting_profile(given.cutter))
+            self.fixture_heights = tip_heights_grid(index, heights.x, heights.y)
+
+    def look(self, level: float) -> None:
+        cell = self.heights.cell_mm
+        wanted = (self.tops > level + 1e-6) & (self.surface <= level - self.lift)
+        free = self.heights.z <= level - self.lift
+        if not wanted.any():
+            return
+        away = ndimage.distance_transform_edt(~free) * cell if free.any() else np.full(free.shape, np.inf)
+        held = wanted & (self.fixture_heights > level - self.lift) & (away > self.tool_radius + cell)
+        self._tell_held(held, level)
+        wanted &= ~held
+        labels, count = ndimage.label(wanted)
+        if count == 0:
+            return
+        reached = np.unique(labels[wanted & (away <= self.tool_radius + cell)])
+        room = ndimage.distance_transform_edt(wanted) * cell
+        for label in set(range(1, count + 1)) - set(reached.tolist()):
+            mask = labels == label
+            half = float(room[mask].max())
+            if half < 1.5 * cell:
+                continue
+            self.seen = [(m, u) for m, u in self.seen if not (m & mask).any()]
+            i, j = np.unravel_index(np.where(mask, room, -1).argmax(), mask.shape)
+            self.seen.append(
+                (
+                    mask,
+                    Unreached(
+                        reason=f"The tool does not fit: the place is about {2 * half:.1f} mm wide and the tool "
+                        f"{2 * self.tool_radius:g} mm.",
+                        place=(float(self.heights.x[i]), float(self.heights.y[j]), level),
+                        level_mm=level,
+                        area_mm2=float(mask.sum()) * cell * cell,
+                        advice=f"Rough it with a tool of at most {2 * half * 0.95:.1f} mm.",
+                    ),
+                )
+            )
+
+    def _tell_held(self, held: np.ndarray, level: float) -> None:
+        """Stock that stays because a fixture or another copy is in the way of the cutter; each place at its widest."""
+        cell = self.heights.cell_mm
+        labels, count = ndimage.label(held)
+        for label in range(1, count + 1):
+            mask = labels == label
+            if mask.sum() * cell * cell < 0.2 * self.tool_radius**2:
+                continue
+            if any((m & mask).sum() and m.sum() >= mask.sum() for m in self.held):
+                continue
+            self.held = [m for m in self.held if not (m & mask).any()] + [mask]
+            self.seen = [(m, u) for m, u in self.seen if not (m & mask).any()]
+            rows, columns = np.nonzero(mask)
+            middle = np.argmin((rows - rows.mean()) ** 2 + (columns - columns.mean()) ** 2)
+            place = (float(self.heights.x[rows[middle]]), float(self.heights.y[columns[middle]]), level)
+            self.seen.append((mask, held_back(place, float(mask.sum()) * cell * cell)))
+
+    def found(self) -> list[Unreached]:
+        return [u for _, u in self.seen]

@@ -1,0 +1,209 @@
+"""Walls for a tool that goes round them: groups of them, what it may touch at a level, which levels there are."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy import ndimage
+
+from fenrik.core.frames import Points
+from fenrik.core.strategies.common import require
+from fenrik.core.strategies.ground.levels import MAX_LEVELS
+from fenrik.core.tools.kernels import radius_at
+from fenrik.core.tools.underside import Underside
+
+ABOVE_MM = 2e-3
+"""How far over a level sections are taken: faces that end at it are left out."""
+END_SHARES = (0.0, 0.02, 0.1, 0.25, 0.5, 0.75, 1.0)
+"""Heights of a round end, as shares of the tool's radius, at which it may touch."""
+LEAST_STEP_MM = 0.02
+UPRIGHT_SINE = 2e-3
+FOOT_MM = 0.01
+MARK_MM = 0.25
+MOST_CELLS, MOST_FEET = 1000, 40
+
+
+def apart(corners: Points, radius: float) -> list[Points]:
+    """Triangles (m, 3, 3) in groups that stand so far apart in the plane that the tool never touches two at once: on a
+    raster of cells as wide as the tool."""
+    low, high = corners[:, :, :2].min(axis=1) - radius, corners[:, :, :2].max(axis=1) + radius
+    origin = low.min(axis=0)
+    cell = max(radius, float((high.max(axis=0) - origin).max()) / MOST_CELLS)
+    first, last = ((v - origin) // cell for v in (low, high))
+    boxes, number = np.unique(np.hstack([first, last]).astype(int), axis=0, return_inverse=True)
+    taken = np.zeros(boxes[:, 2:].max(axis=0) + 1, bool)
+    for i0, j0, i1, j1 in boxes.tolist():
+        taken[i0 : i1 + 1, j0 : j1 + 1] = True
+    labels, count = ndimage.label(taken, np.ones((3, 3)))
+    group = labels[boxes[:, 0], boxes[:, 1]][number.reshape(-1)]
+    return [corners[group == k] for k in range(1, count + 1)]
+
+
+class Walls:
+    """A group of walls: of the upright ones what was followed down to the foot, of the others their sections.
+
+    Attributes:
+        lines: (n, 2, 2) upright triangles seen from above. lows, highs: (n,) their lowest and highest place.
+        leaning: (m, 3, 3) all other triangles.
+    """
+
+    def __init__(self, corners: Points) -> None:
+        area = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+        size = np.linalg.norm(area, axis=1)
+        stands = np.abs(area[:, 2]) < UPRIGHT_SINE * np.maximum(size, 1e-12)
+        self.leaning = corners[~stands]
+        self.lines = _plan_of(corners[stands])
+        self.lows, self.highs = corners[stands][:, :, 2].min(axis=1), corners[stands][:, :, 2].max(axis=1)
+        self.open = np.linalg.norm(self.lines[:, 1] - self.lines[:, 0], axis=1) > 1e-6
+
+    def at(self, level: float, radius_mm: float, end: Underside | None) -> list[tuple[Points, float]]:
+        """What the tool may touch with its tip at a level, seen from above: lines (2, 2) with the tool's radius there.
+        Of upright walls that is all over the level that has no pass at its foot yet, of others the section at the
+        heights of the tool's end.
+
+        Args:
+            end: the underside of a tool whose end is slimmer than the tool; None where it is flat.
+        """
+        upright = self.open & (self.highs > level + ABOVE_MM)
+        found = [(line, radius_mm) for line in _each_once(self.lines[upright])]
+        if end is None:
+            return [*found, *((line, radius_mm) for line in section_lines(self.leaning, level + ABOVE_MM))]
+        for share in END_SHARES:
+            height = radius_mm * share
+            r = round(float(radius_at(end.elements, height)), 6)
+            found += [(line, r) for line in section_lines(self.leaning, level + ABOVE_MM + height)]
+        return found
+
+    def take_feet(self, level: float) -> list[Points]:
+        """The upright walls that had their last pass at a level: they are not looked at again."""
+        done = self.open & (self.lows > level - FOOT_MM)
+        self.open &= ~done
+        return _each_once(self.lines[done])
+
+
+def _plan_of(corners: Points) -> Points:
+    """Upright triangles (n, 3, 3) seen from above, as the longest of their sides, (n, 2, 2)."""
+    if len(corners) == 0:
+        return np.zeros((0, 2, 2))
+    xy = corners[:, :, :2]
+    sides = np.stack([xy, np.roll(xy, -1, axis=1)], axis=2)
+    longest = np.linalg.norm(sides[:, :, 1] - sides[:, :, 0], axis=2).argmax(axis=1)
+    return np.asarray(sides[np.arange(len(sides)), longest])
+
+
+def _each_once(lines: Points) -> list[Points]:
+    """Lines (n, 2, 2) without those that are there twice, whichever way round."""
+    if len(lines) == 0:
+        return []
+    rounded = np.round(lines, 5)
+    turned = (rounded[:, 0, 0] > rounded[:, 1, 0]) | (
+        (rounded[:, 0, 0] == rounded[:, 1, 0]) & (rounded[:, 0, 1] > rounded[:, 1, 1])
+    )
+    keys = np.where(turned[:, None, None], rounded[:, ::-1], rounded)
+    _, first = np.unique(keys.reshape(len(lines), 4), axis=0, return_index=True)
+    return list(lines[np.sort(first)])
+
+
+def section_lines(corners: Points, height: float) -> list[Points]:
+    """Where triangles (m, 3, 3) meet a level plane: lines (2, 2) each."""
+    above = corners[:, :, 2] > height
+    cut = np.flatnonzero(above.any(axis=1) & ~above.all(axis=1))
+    if len(cut) == 0:
+        return []
+    # The corner that lies alone on its side of the plane, and the two others.
+    upper = above[cut]
+    alone = np.where(upper.sum(axis=1) == 1, upper.argmax(axis=1), (~upper).argmax(axis=1))
+    apex = corners[cut, alone]
+    ends = []
+    for step in (1, 2):
+        other = corners[cut, (alone + step) % 3]
+        t = (height - apex[:, 2]) / (other[:, 2] - apex[:, 2])
+        ends.append(apex[:, :2] + t[:, None] * (other[:, :2] - apex[:, :2]))
+    lines = np.stack(ends, axis=1)
+    return list(lines[np.linalg.norm(lines[:, 1] - lines[:, 0], axis=1) > 1e-7])
+
+
+def sampled(lines: list[Points]) -> Points:
+    """Places along lines (2, 2), about `MARK_MM` apart; where lines lie upon each other only one of them."""
+    ends = np.array(lines)
+    size = np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1)
+    count = np.maximum(np.ceil(size / MARK_MM).astype(int), 1)
+    row = np.repeat(np.arange(len(ends)), count)
+    k = np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)
+    t = (k + 0.5) / count[row]
+    places = ends[row, 0] + t[:, None] * (ends[row, 1] - ends[row, 0])
+    _, first = np.unique(np.floor(places / MARK_MM).astype(np.int64), axis=0, return_index=True)
+    return places[first]
+
+
+def wall_levels(
+    corners: Points, top: float, bottom: float, stepdown_mm: float | None, scallop_mm: float | None, corner_mm: float
+) -> list[float]:
+    """Heights of the tip from high to low: at the foot of every wall, and as close as stepdown and scallop ask.
+
+    Between levels a wall that leans keeps a cusp: a sharp corner leaves the step times the sine of the lean (from
+    upright), a round one of radius r steps of 2·√(2·r·h − h²) along the wall.
+
+    Args:
+        corner_mm: radius of the tool's corner.
+
+    Raises:
+        FenrikError: when levels are too many.
+    """
+    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    size = np.linalg.norm(normals, axis=1)
+    keep = size > 1e-12
+    lean = np.abs(normals[keep, 2]) / size[keep]
+    z = corners[keep][:, :, 2]
+    lows, highs = z.min(axis=1), z.max(axis=1)
+    feet = _feet(corners)
+    levels: list[float] = []
+    at = top
+    stops = [f for f in feet if bottom + LEAST_STEP_MM < f < top - LEAST_STEP_MM] + [bottom]
+    for stop in stops:
+        while at - stop > 1e-6:
+            step = _step_at(at, lows, highs, lean, stepdown_mm, scallop_mm, corner_mm)
+            count = max(int(np.ceil((at - stop) / step - 1e-9)), 1)
+            at = stop if count == 1 else at - (at - stop) / count
+            levels.append(at)
+            require(
+                len(levels) < MAX_LEVELS,
+                "scallop_mm",
+                f"makes more than {MAX_LEVELS} levels.",
+                "Use a larger scallop height or stepdown.",
+                scallop_mm,
+            )
+    return levels or [bottom]
+
+
+def _feet(corners: Points) -> list[float]:
+    """Heights at which walls end below: where upright faces have their lowest edges; from high to low."""
+    z = corners[:, :, 2]
+    level = np.abs(z - z.min(axis=1, keepdims=True)) < 1e-6
+    lowest = np.round(z.min(axis=1)[level.sum(axis=1) == 2], 4)
+    return sorted({float(v) for v in lowest}, reverse=True) if len(set(lowest.tolist())) <= MOST_FEET else []
+
+
+def _step_at(
+    at: float,
+    lows: Points,
+    highs: Points,
+    lean: Points,
+    stepdown_mm: float | None,
+    scallop_mm: float | None,
+    corner_mm: float,
+) -> float:
+    """The greatest step down from a height."""
+    step = stepdown_mm or np.inf
+    if scallop_mm is None:
+        return step
+    reach = stepdown_mm or 1.0
+    here = (highs > at - reach) & (lows < at + 1e-6) & (lean > 1e-4)
+    if not here.any():
+        below = highs[(highs <= at - reach) & (lean > 1e-4)]
+        gap = at - float(below.max(initial=-np.inf))
+        return min(step, max(gap, LEAST_STEP_MM))
+    steepest = float(lean[here].max())
+    h, r = scallop_mm, corner_mm
+    sharp = h / steepest
+    round_ = 2 * np.sqrt(max(2 * r * h - h * h, 0.0)) * np.sqrt(max(1 - steepest**2, 1e-4)) if r > h else 0.0
+    return float(min(step, max(sharp, round_, LEAST_STEP_MM)))

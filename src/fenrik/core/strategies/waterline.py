@@ -1,0 +1,301 @@
+"""Waterline: round the walls of picked faces at level after level, wherever the part's own sections lead the tool.
+
+At each level the places that the tool's axis cannot reach are the part's section from that level up, as wide as the
+tool (exact polygons, see `regions.shadow`); their rim is where the tool touches. What of the rim lies at the picked
+faces is the pass: any outline, upright, drafted, conical or free, broken by open pockets or not, and none of it can
+gouge. Levels are as close as the scallop between them asks; only where stock stands on the faces is anything cut.
+"""
+
+from __future__ import annotations
+
+import itertools
+from typing import ClassVar, Literal
+
+import numpy as np
+import shapely
+from pydantic import Field
+from scipy.spatial import cKDTree
+from shapely.ops import substring
+
+from fenrik.core.frames import Points
+from fenrik.core.regions import fit_arcs
+from fenrik.core.sketches.curve import begun_at, lengths_of
+from fenrik.core.solids.model import Mesh
+from fenrik.core.stock.standing import standing
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome
+from fenrik.core.strategies.declared import Strategy
+from fenrik.core.strategies.given import Given
+from fenrik.core.strategies.ground.walls import ABOVE_MM, MARK_MM, Walls, apart, sampled, section_lines, wall_levels
+from fenrik.core.strategies.leading import LeadParams, Side, Ways, lead_in, lead_out
+from fenrik.core.strategies.prismatic import (
+    ARC_FIT_MM,
+    FLATTEN_MM,
+    PICKED_WITHIN_MM,
+    MillingParams,
+    Workplace,
+    need_targets,
+)
+from fenrik.core.toolpath import PathBuilder
+from fenrik.core.toolpath.builder import Kind
+
+TOUCH_MM = 0.03
+"""How much farther than the tool is wide the axis may stand from the faces that it follows."""
+BY_HEIGHTS_SHARE, MESH_SHARE = 0.5, 0.25
+"""Shares of the tolerance for where a round end may be, and for the triangles."""
+LEAST_PASS_MM = 0.2
+GAP_MM = 0.5
+"""Gaps of a pass that are shorter are cut as well: going off and on would take longer and leave marks."""
+
+
+class Waterline(MillingParams, LeadParams):
+    """Follows walls at level after level: upright, drafted, round or free."""
+
+    strategy: Literal["waterline"] = "waterline"
+    uses = "walls"
+    scallop_mm: float | None = Field(
+        default=None,
+        gt=0,
+        le=5,
+        title="Scallop height",
+        description="Left between levels on slopes; they are closer the flatter the wall",
+        json_schema_extra=MM,
+    )
+    only_stock: bool = Field(
+        default=True, title="Only where stock stands", description="Leaves out what is finished already"
+    )
+
+    FOLDED: ClassVar[tuple[str, ...]] = ("only_stock",)
+
+    def mesh_within_mm(self) -> float:
+        return max(MESH_SHARE * self.tolerance_mm, PICKED_WITHIN_MM)
+
+
+def waterline(given: Given, params: Waterline) -> Outcome:
+    """All walls; what of them the tool does not touch is told.
+
+    Raises:
+        FenrikError: when nothing is picked, or levels are too many.
+    """
+    place = Workplace.of(given, BY_HEIGHTS_SHARE * params.tolerance_mm)
+    walls = given.targets.walls
+    need_targets(walls, given, "wall", "Pick faces that stand upright or lean.")
+    builder = place.builder()
+    work = _Work(place, params, builder)
+    groups = [g for wall in walls for g in apart(wall.corners, given.cutter.radius_mm)]
+    for number, corners in enumerate(groups):
+        work.cut(corners)
+        given.progress((number + 1) / len(groups), "following walls")
+    work.tell()
+    return Outcome(builder.finish(), place.unreached)
+
+
+class _Work:
+    """Cuts group after group."""
+
+    def __init__(self, place: Workplace, params: Waterline, builder: PathBuilder) -> None:
+        self.place, self.params, self.builder = place, params, builder
+        self.reach = place.radius + params.allowance_mm
+        self.linker = place.linker(builder, self.reach - ARC_FIT_MM)
+        self.missed: list[tuple[float, Points, float]] = []
+
+    def cut(self, corners: Points) -> None:
+        """One group of walls, from its highest level down."""
+        z = corners[:, :, 2]
+        anchors, params = self.place.anchors, self.params
+        low = corners[:, :, :2].min(axis=(0, 1))
+        high = corners[:, :, :2].max(axis=(0, 1))
+        bottom = float(z.min()) + params.floor_allowance_mm
+        if params.bottom_from != "geometry":
+            bottom = params.bottom_at(anchors, bottom)
+        else:
+            bottom += params.bottom_mm
+        top = min(float(z.max()), params.top_at(anchors, low - self.reach, high + self.reach, float(z.max())))
+        if not np.isfinite(top):
+            return
+        wanted = self._wanted(corners)
+        if wanted is not None and not len(wanted):
+            return
+        before: list[Points] = []
+        walls = Walls(corners)
+        corner = self.place.given.cutter.corner_mm
+        for level in wall_levels(corners, max(top, bottom), bottom, params.stepdown_mm, params.scallop_mm, corner):
+            before = self._level(walls, level, wanted, before)
+
+    def _wanted(self, corners: Points) -> Points | None:
+        """Places (n, 3) of the faces on which stock stands; None: anywhere."""
+        if not self.params.only_stock:
+            return None
+        m = len(corners)
+        mesh = Mesh(corners.reshape(-1, 3), np.arange(3 * m, dtype=np.int32).reshape(m, 3), np.zeros(m, np.int32))
+        found = standing(self.place.given.stock, mesh)
+        return np.asarray(found.place[found.over_mm > self.params.allowance_mm + self.params.tolerance_mm])
+
+    def _level(self, walls: Walls, level: float, wanted: Points | None, before: list[Points]) -> list[Points]:
+        """All passes of one level; gives the ways that were cut."""
+        sections = walls.at(level, self.place.radius, self.place.end)
+        if not sections:
+            return before
+        lines = [line for line, _ in sections]
+        low = np.min([line.min(axis=0) for line in lines], axis=0) - 2 * self.reach
+        high = np.max([line.max(axis=0) for line in lines], axis=0) + 2 * self.reach
+        rim = self.place.blocked(level, self.reach, (low, high))
+        reaches = [r + self.params.allowance_mm + TOUCH_MM for _, r in sections]
+        runs = [run for ring in rim for run in _stretches(ring, lines, reaches)]
+        self._note_missed(level, [*walls.take_feet(level), *section_lines(walls.leaning, level + ABOVE_MM)], runs)
+        if wanted is not None:
+            runs = [part for run in runs for part in self._where_stock_stands(run, level, wanted)]
+        turned = [run[::-1] for run in runs] if self.params.milling == "climb" else runs
+        cut: list[Points] = []
+        while turned:
+            k = self._nearest(turned)
+            ways = self._ways(turned.pop(k), level, (low, high))
+            self._follow(ways, level, [*before, *cut])
+            cut += ways.lines(FLATTEN_MM)
+        return cut or before
+
+    def _nearest(self, runs: list[Points]) -> int:
+        at = self.builder.place
+        if at is None:
+            return 0
+        begins = [run if _closes(run) else run[:1] for run in runs]
+        return int(np.argmin([np.linalg.norm(places - at[:2], axis=1).min() for places in begins]))
+
+    def _where_stock_stands(self, run: Points, level: float, wanted: Points) -> list[Points]:
+        """What of a pass comes to places that are wanted at its level or above it, gaps that are short with it."""
+        cell = self.place.landscape.stock.cell
+        near = wanted[(wanted[:, 2] > level - cell) & (wanted[:, 2] < level + self._depth + cell)]
+        if len(near) == 0:
+            return []
+        step = max(cell, 0.1)
+        line = shapely.LineString(run)
+        along = np.linspace(0, line.length, max(int(np.ceil(line.length / step)), 1) + 1)
+        places = _along(run, along)
+        reach = self.reach + 1.5 * cell
+        there = np.isfinite(cKDTree(near[:, :2]).query(places, distance_upper_bound=reach)[0])
+        if there.all():
+            return [run]
+        if not there.any():
+            return []
+        return _marked(line, along, there, _closes(run))
+
+    @property
+    def _depth(self) -> float:
+        return self.params.stepdown_mm or 1e4
+
+    def _ways(self, run: Points, level: float, window: tuple[Points, Points]) -> Ways:
+        """A pass with arcs in and out that touch nothing."""
+        params = self.params
+        closed = _closes(run)
+        curve = fit_arcs(run[:-1], True, ARC_FIT_MM) if closed else fit_arcs(run, False, ARC_FIT_MM)
+        if closed:
+            longest = int(lengths_of(curve).argmax())
+            start = float(lengths_of(curve)[:longest].sum() + lengths_of(curve)[longest] / 2)
+            curve = begun_at(curve, start, params.overlap_mm)
+        side: Side = "left" if params.milling == "climb" else "right"
+        if params.lead == "none":
+            return Ways(None, curve, None)
+        ground = self.linker.free(level, window)
+        size, straight = params.lead_size(2 * self.place.radius), params.lead == "line"
+        first = lead_in(curve, size, params.lead_deg, ground, side, straight)
+        last = lead_out(curve, size, params.lead_deg, ground, side, straight)
+        return Ways(first, curve, last)
+
+    def _follow(self, ways: Ways, level: float, before: list[Points]) -> None:
+        builder, begin = self.builder, ways.begin
+        stands = max(self.place.anchors.stock_over(begin - self.place.radius, begin + self.place.radius), level)
+        self.linker.to(begin, level, stands + START_GAP_MM, before)
+        builder.enter(np.array([*begin, level]))
+        if ways.first is not None:
+            builder.follow(ways.first, Kind.ENTRY)
+        builder.next_pass()
+        builder.follow(ways.run, Kind.CUT)
+        if ways.last is not None:
+            builder.follow(ways.last, Kind.EXIT)
+
+    def _note_missed(self, level: float, lines: list[Points], runs: list[Points]) -> None:
+        """Remember what of the walls at a level the tool does not come to."""
+        if not lines:
+            return
+        places = sampled(lines)
+        near = np.zeros(len(places), bool)
+        if runs:
+            tree = shapely.STRtree([shapely.LineString(run) for run in runs])
+            near[tree.query(shapely.points(places), "dwithin", distance=self.reach + 2 * TOUCH_MM)[0]] = True
+        gone = float(np.count_nonzero(~near)) * MARK_MM
+        if gone > LEAST_PASS_MM:
+            self.missed.append((gone, places[np.flatnonzero(~near)[len(places[~near]) // 2]], level))
+
+    def tell(self) -> None:
+        """What the tool did not come to, at the level where that is most."""
+        if not self.missed:
+            return
+        length, (x, y), level = max(self.missed, key=lambda m: m[0])
+        self.place.skip(
+            "",
+            f"{length:.1f} mm of the walls at this level are out of the reach of a ⌀{2 * self.place.radius:g} mm tool.",
+            (float(x), float(y), level),
+            "Take a smaller tool for what is left.",
+        )
+
+
+def _closes(run: Points) -> bool:
+    return len(run) > 3 and bool(np.abs(run[0] - run[-1]).max() < 1e-4)
+
+
+def _along(track: Points, along: Points) -> Points:
+    """Places on a track (n, 2) at lengths from its begin."""
+    far = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(track, axis=0), axis=1))])
+    return np.column_stack([np.interp(along, far, track[:, k]) for k in (0, 1)])
+
+
+def _stretches(ring: Points, lines: list[Points], reaches: list[float]) -> list[Points]:
+    """What of a ring lies within reach of lines: the whole ring, or open stretches, one over its seam; short gaps are
+    bridged."""
+    closed = np.vstack([ring, ring[:1]])
+    line = shapely.LineString(closed)
+    along = np.linspace(0, line.length, max(int(np.ceil(line.length / MARK_MM)), 8) + 1)
+    # The corners of the ring are looked at as well.
+    corners = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(closed, axis=0), axis=1))])
+    along = np.unique(np.clip(np.concatenate([along, corners]), 0.0, line.length))
+    marks = shapely.points(_along(closed, along))
+    there = np.zeros(len(marks), bool)
+    shapes, far = shapely.linestrings(np.array(lines)), np.array(reaches)
+    for reach in np.unique(far):
+        tree = shapely.STRtree(shapes[far == reach])
+        left = np.flatnonzero(~there)
+        there[left[tree.query(marks[left], "dwithin", distance=reach)[0]]] = True
+    if there.all():
+        return [closed]
+    return _marked(line, along, there, True) if there.any() else []
+
+
+def _marked(line: shapely.LineString, along: Points, there: np.ndarray, closed: bool) -> list[Points]:
+    """The stretches of a line on which marks are set, out to the next mark that is not; short gaps are bridged."""
+    edges = np.flatnonzero(np.diff(there.astype(int)))
+    cuts = [0.0, *(float(along[e + 1] if there[e] else along[e]) for e in edges), line.length]
+    spans = [(a, b) for k, (a, b) in enumerate(itertools.pairwise(cuts)) if there[0] == (k % 2 == 0)]
+    whole: list[tuple[float, float]] = []
+    for a, b in spans:
+        if whole and a - whole[-1][1] < GAP_MM:
+            whole[-1] = (whole[-1][0], b)
+        else:
+            whole.append((a, b))
+    if closed and len(whole) == 1 and whole[0][1] - whole[0][0] > line.length - GAP_MM:
+        return [shapely.get_coordinates(line)]
+    parts = [shapely.get_coordinates(substring(line, a, b)) for a, b in whole if b - a > LEAST_PASS_MM]
+    over_seam = closed and len(parts) > 1 and whole[0][0] < GAP_MM / 2 and whole[-1][1] > line.length - GAP_MM / 2
+    if over_seam:
+        parts = [np.vstack([parts[-1], parts[0]]), *parts[1:-1]]
+    return parts
+
+
+STRATEGY = Strategy(
+    params=Waterline,
+    run=waterline,
+    version=2,
+    group="Faces and pockets",
+    cutters=("flat", "bull-nose", "ball"),
+    stage=3,
+    fresh={"scallop_mm": 0.02},
+    finishes=lambda params: () if params.allowance_mm else ("upright", "leaning"),
+)
