@@ -18,11 +18,13 @@ sys.path[:0] = [
         "app",
         "e2e",
         "core/contact",
+        "core/proof",
         "core/recognise",
         "core/stock",
         "core/strategies",
         "core/tools",
         "core",
+        "../bench",
     )
 ]
 pytest_plugins = ["app_fixtures"]

@@ -15,7 +15,7 @@ import numpy as np
 
 from fenrik.core.artefacts import pack_programs, pack_proof, unpack_programs
 from fenrik.core.build.geometry import Geometry
-from fenrik.core.build.given import given_of
+from fenrik.core.build.given import TOOL_SHAPE, given_of, safe_over
 from fenrik.core.build.node import Node
 from fenrik.core.build.picks import absolute_params
 from fenrik.core.copies import COPIES_VERSION, MirrorCopies, copied, joined_copies, where_stock_lets
@@ -28,6 +28,7 @@ from fenrik.core.packing import pack, unpack
 from fenrik.core.posting import Controller, Posted, PostedOperation, load_controllers, post_programs
 from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof import ProofInputs, prove
+from fenrik.core.proof.audit import Audited, Surroundings, audited
 from fenrik.core.setups.stocks import EarlierStock
 from fenrik.core.stock import Stock, cut
 from fenrik.core.stock.shaping import upright
@@ -35,12 +36,15 @@ from fenrik.core.strategies.common import Outcome
 from fenrik.core.strategies.given import Given, Item
 from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_strategy
 from fenrik.core.toolpath import Toolpath
+from fenrik.core.toolpath.mending import skimmed
 from fenrik.core.tools import Assembly, cutting_profile
 
-STOCK_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 6, 11
+STOCK_VERSION, AUDIT_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 1, 6, 11
 FLATTEN_MM = 0.002
-STOCK_CODE, PROGRAM_CODE, PROOF_CODE = (
-    kernels_behind(f"fenrik.core.{name}") for name in ("stock.cut", "posting.writing", "proof.prove")
+SKIM_DIAMETERS = 0.5
+"""A stretch that takes nothing is a link where it is at least so many diameters long."""
+STOCK_CODE, AUDIT_CODE, PROGRAM_CODE, PROOF_CODE = (
+    kernels_behind(f"fenrik.core.{name}") for name in ("stock.cut", "proof.audit", "posting.writing", "proof.prove")
 )
 """Sources of the kernels behind these artefacts; keys change with them."""
 
@@ -104,12 +108,12 @@ class Build(Geometry):
         # circles, and finding those stops the server for a second.
         own = weakref.proxy(self)
         given = given_of(own, operation, Item(before, lambda: own.stock_seen(operation)))
-        path = self._path_node(operation, given, own)
-        stock = key_of("stock", STOCK_VERSION, code=STOCK_CODE, path=path.key, cutter=self._cutter(operation))
-        return _Link(path, given, stock)
+        path = self._audited_node(operation, before, self._path_node(operation, given, own), given, own)
+        return _Link(path, given, self._stock_after_key(operation, path.key))
 
-    def _cutter(self, operation: Operation) -> Any:
-        return self.job.tool(operation.tool).cutter
+    def _stock_after_key(self, operation: Operation, path: str) -> str:
+        cutter = self.job.tool(operation.tool).cutter
+        return key_of("stock", STOCK_VERSION, code=STOCK_CODE, path=path, cutter=cutter)
 
     def _path_node(self, operation: Operation, given: Given, own: Build) -> Node:
         """An operation's path: made from what its strategy named, its parameters, and its copies."""
@@ -126,10 +130,58 @@ class Build(Geometry):
                     outcome = own._copied(outcome, operation, given, params)
             finally:
                 given.forget()
-            columns = {k: getattr(outcome.toolpath, k) for k in Toolpath.__dataclass_fields__}
-            return pack([u.model_dump() for u in outcome.unreached], **columns)
+            return _packed(outcome)
 
-        return Node("path", strategy.version, inputs, make)
+        return Node("path", strategy.version, inputs, make, kept_as="motions")
+
+    def _audited_node(self, operation: Operation, before: str, motions: Node, given: Given, own: Build) -> Node:
+        """An operation's path as it may be shown: what its strategy made, without what must not be in it.
+
+        With it comes the stock that it leaves.
+        """
+        setup, tool = self.job.setup(operation.setup), self.job.tool(operation.tool)
+        inputs = {
+            "code": AUDIT_CODE,
+            "motions": motions.key,
+            "before": before,
+            "part": [self.solid_key, setup.makes, setup.grid] if self.job.part else None,
+            "tool": {name: getattr(tool, name) for name in TOOL_SHAPE},
+            "fixtures": setup.fixtures,
+            "tolerance": self._tolerance(operation),
+        }
+
+        def make() -> bytes:
+            progress = given.progress
+            given.progress = part_of(progress, 0.0, 0.7)
+            outcome = _unpacked(motions.made(own.store))
+            found = audited(outcome.toolpath, own._surroundings(operation), part_of(progress, 0.7, 1.0))
+            path = own._without_idle(found, operation)
+            data = _packed(Outcome(path, [*outcome.unreached, *found.told]))
+            after = own._stock_after_key(operation, node.key)
+            own.store.put(after, "stock", found.stock.to_bytes())
+            return data
+
+        node = Node("path", AUDIT_VERSION, inputs, make)
+        return node
+
+    def _surroundings(self, operation: Operation) -> Surroundings:
+        setup = self.job.setup(operation.setup)
+        return Surroundings(
+            stock=self.stock_before(operation),
+            part=self.part_distances(setup) if self.job.part else None,
+            tool=self.job.tool(operation.tool),
+            tolerance_mm=self._tolerance(operation),
+            safe_mm=safe_over(self, setup, None) + setup.retract_mm,
+            entry_feed=self.job.feeds(operation).entry,
+            fixtures=self.placing(setup).fixture_mesh(),
+        )
+
+    def _without_idle(self, found: Audited, operation: Operation) -> Toolpath:
+        """A path of roughing with links where it takes nothing."""
+        if not STRATEGIES[operation.params.strategy].skims:
+            return found.path
+        least = SKIM_DIAMETERS * self.job.tool(operation.tool).cutter.diameter_mm
+        return skimmed(found.path, found.idle, least, self.job.feeds(operation).exit)
 
     def link_of(self, operation: Operation) -> _Link:
         """An operation in its chain; one that is off as if it came last."""
@@ -156,8 +208,7 @@ class Build(Geometry):
         """The path of an operation in the setup's frame, and what it could not reach."""
         link = self.link_of(operation)
         link.given.progress = progress
-        meta, arrays = unpack(link.path.made(self.store))
-        return Outcome(Toolpath(**arrays), [Unreached.model_validate(u) for u in meta])
+        return _unpacked(link.path.made(self.store))
 
     def _copied(self, outcome: Outcome, operation: Operation, given: Given, params: StrategyParams) -> Outcome:
         """An outcome with the copies that its operation asks for."""
@@ -229,7 +280,12 @@ class Build(Geometry):
             return Stock.from_bytes(self.store.get(links[kept].stock) or b"")
         stock = self.stock_after(rows[kept]) if kept >= 0 else self.first_stock(setup)
         for k in range(kept + 1, len(rows)):
-            poses = self.path(rows[k]).toolpath.poses(FLATTEN_MM)
+            path = self.path(rows[k]).toolpath
+            made = self.store.get(links[k].stock)
+            if made is not None:
+                stock = Stock.from_bytes(made)
+                continue
+            poses = path.poses(FLATTEN_MM)
             cutter = Assembly(cutting_profile(self.job.tool(rows[k].tool).cutter))
             stock, _ = cut(stock, poses, cutter, 0, progress if k == len(rows) - 1 else silent)
             self.store.put(links[k].stock, "stock", stock.to_bytes())
@@ -385,9 +441,19 @@ class Build(Geometry):
         }
 
     def _tolerances(self, setup: Setup) -> dict[int, float]:
-        """How far each operation may enter the model: its tolerance, and what it goes in on purpose."""
-        return {
-            o.number: o.params.tolerance_mm
-            + STRATEGIES[o.params.strategy].meant_depth_mm(o.params, self.job.tool(o.tool).cutter)
-            for o in self.job.route(setup)
-        }
+        return {o.number: self._tolerance(o) for o in self.job.route(setup)}
+
+    def _tolerance(self, operation: Operation) -> float:
+        """How far an operation may enter the model: its tolerance, and what it goes in on purpose."""
+        params, cutter = operation.params, self.job.tool(operation.tool).cutter
+        return float(params.tolerance_mm + STRATEGIES[params.strategy].meant_depth_mm(params, cutter))
+
+
+def _packed(outcome: Outcome) -> bytes:
+    columns = {k: getattr(outcome.toolpath, k) for k in Toolpath.__dataclass_fields__}
+    return pack([u.model_dump() for u in outcome.unreached], **columns)
+
+
+def _unpacked(data: bytes) -> Outcome:
+    meta, arrays = unpack(data)
+    return Outcome(Toolpath(**arrays), [Unreached.model_validate(u) for u in meta])

@@ -1,0 +1,206 @@
+"""Every path looks at itself before its row counts as ready.
+
+The motions are moved through the stock as it is there, with the whole tool, and the surface that they leave is held
+against the exact part. What cuts into the part, takes stock at rapid, or touches stock or fixture with what does not
+cut is taken out of the path: a way from pass to pass is led over the top instead; of passes the stretch is left out
+and told. No code of the strategies is used here.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrik.core.contact.clearance import clearance
+from fenrik.core.contact.distance import DistanceIndex, signed_distances
+from fenrik.core.findings import Unreached
+from fenrik.core.frames import Points
+from fenrik.core.progress import Progress, silent
+from fenrik.core.solids.model import Mesh
+from fenrik.core.stock import CutRecord, Stock, cut
+from fenrik.core.stock.shaping import upright
+from fenrik.core.toolpath import Kind, Poses, Toolpath
+from fenrik.core.toolpath.mending import Detour, without
+from fenrik.core.tools import Tool, assembly_of, cutting_profile
+
+FLATTEN_MM = 0.002
+ROUNDING_MM = 1e-6
+CONTACT_MM = 1e-6
+EXACTLY, BY_BLOCKS = 3, 3
+"""How often bad motions are taken out one by one, and then with all that belongs to them."""
+REASONS = {
+    "part": ("the cutter would go {:.3f} mm too deep into the part", "Take a smaller tool, or check heights."),
+    "rapid": ("stock stands in the way of a rapid", "Raise the retract height."),
+    "body": ("{} would stand {:.2f} mm deep in the stock", "Take a longer tool, or clear the stock first."),
+    "fixture": ("a fixture stands {:.2f} mm deep in the way of the tool", "Move the fixture, or keep out of there."),
+}
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """What a path is looked at with, all in the setup's frame.
+
+    Attributes:
+        stock: before the row. part: None where there is none. tolerance_mm: how far it may go into the part.
+        safe_mm: height of rapids. entry_feed: mm/min.
+    """
+
+    stock: Stock
+    part: DistanceIndex | None
+    tool: Tool
+    tolerance_mm: float
+    safe_mm: float
+    entry_feed: float
+    fixtures: Mesh | None = None
+
+
+@dataclass(frozen=True)
+class Audited:
+    """A path with nothing bad in it.
+
+    Attributes:
+        told: what of it was left out. stock: after it. idle: (n,) motions that take nothing.
+    """
+
+    path: Toolpath
+    told: list[Unreached]
+    stock: Stock
+    idle: NDArray[np.bool_]
+
+
+@dataclass
+class _Bad:
+    """Motions (n,) that must not be, by the reason that weighs most, and how much."""
+
+    mask: NDArray[np.bool_]
+    reason: NDArray[np.object_]
+    amount: Points
+    body: NDArray[np.object_] = field(init=False)
+
+    @classmethod
+    def none(cls, n: int) -> _Bad:
+        made = cls(np.zeros(n, bool), np.full(n, "", object), np.zeros(n))
+        made.body = np.full(n, "", object)
+        return made
+
+    def add(self, reason: str, rows: NDArray[np.int64], amount: Points, body: str = "") -> None:
+        new = ~self.mask[rows] | (self.reason[rows] == reason) & (amount > self.amount[rows])
+        rows, amount = rows[new], amount[new]
+        self.mask[rows], self.reason[rows], self.amount[rows], self.body[rows] = True, reason, amount, body
+
+
+def audited(path: Toolpath, around: Surroundings, progress: Progress = silent) -> Audited:
+    """A path without what must not be in it; what was left out of its passes is told."""
+    told: list[Unreached] = []
+    if len(path) < 2:
+        return Audited(path, told, around.stock, np.ones(len(path), bool))
+    before = around.stock.forgotten()
+    for attempt in range(EXACTLY + BY_BLOCKS):
+        poses = path.poses(FLATTEN_MM)
+        stock, record = cut(before, poses, assembly_of(around.tool), 0, progress)
+        bad = _bad_motions(path, poses, stock, record, around)
+        if not bad.mask.any():
+            return Audited(path, told, stock, _idle(path, poses, record))
+        mended = without(path, bad.mask, _detour(around), whole=attempt >= EXACTLY)
+        told += _told(path, mended, bad)
+        path = mended
+    told.append(_nothing_left(path))
+    return Audited(Toolpath.empty(), told, before, np.zeros(0, bool))
+
+
+def _bad_motions(path: Toolpath, poses: Poses, stock: Stock, record: CutRecord, around: Surroundings) -> _Bad:
+    bad = _Bad.none(len(path))
+    for mine, deep in _gouges(poses, stock, around):
+        bad.add("part", mine, deep)
+    fast = np.isin(path.kind[poses.source], [Kind.RAPID, Kind.RETRACT])
+    took = record.removed_mm3 > 1e-3 * stock.lattice.cell_mm**2
+    rows = np.flatnonzero(fast & took)
+    bad.add("rapid", poses.source[rows], record.removed_mm3[rows])
+    watched = assembly_of(around.tool).watched
+    for k, body in enumerate(watched):
+        rows = np.flatnonzero(record.touch_mm[:, k] > CONTACT_MM)
+        bad.add("body", poses.source[rows], record.touch_mm[rows, k], body.role)
+    if around.fixtures is not None:
+        assembly = assembly_of(around.tool)
+        none = [0.0] * len(assembly.profiles)
+        for near in clearance(DistanceIndex.build(around.fixtures), poses, assembly, none):
+            rows = np.flatnonzero(near.mm < -CONTACT_MM)
+            bad.add("fixture", poses.source[rows], -near.mm[rows])
+    return bad
+
+
+def _gouges(poses: Poses, stock: Stock, around: Surroundings) -> list[tuple[NDArray[np.int64], Points]]:
+    """Motions, and how much deeper than they may they cut into the part, place by place."""
+    if around.part is None:
+        return []
+    other = stock.error_mm + FLATTEN_MM + ROUNDING_MM
+    found = []
+    for places, _, sources in stock.hits_by_tile():
+        new = np.flatnonzero(sources >= 0)
+        if len(new) == 0:
+            continue
+        near = signed_distances(around.part, places[new])
+        deep = -near.mm - (around.tolerance_mm + near.bound_mm + other)
+        rows = np.flatnonzero((deep > 0) & near.known)
+        if len(rows):
+            found.append((poses.source[sources[new[rows]]], deep[rows]))
+    return found
+
+
+def _idle(path: Toolpath, poses: Poses, record: CutRecord) -> NDArray[np.bool_]:
+    """Motions that take no volume."""
+    took = np.zeros(len(path), bool)
+    took[poses.source[record.removed_mm3 > 1e-9]] = True
+    return ~took
+
+
+def _detour(around: Surroundings) -> Detour:
+    stock = upright(around.stock)
+    tops, (x, y, _) = stock.tops(), stock.node_axes()
+    radius, cell = around.tool.cutter.radius_mm, stock.lattice.cell_mm
+
+    def stands(place: Points) -> float:
+        rows = slice(*np.searchsorted(x, [place[0] - radius - cell, place[0] + radius + cell]))
+        columns = slice(*np.searchsorted(y, [place[1] - radius - cell, place[1] + radius + cell]))
+        return float(tops[rows, columns].max(initial=-np.inf))
+
+    cutter = around.tool.cutter
+    # What is narrower above than below may stand under what it leaves.
+    lifts = cutting_profile(cutter).is_plain
+    return Detour(around.safe_mm, stands, around.entry_feed, cutter.centre_cutting, lifts)
+
+
+def _told(path: Toolpath, mended: Toolpath, bad: _Bad) -> list[Unreached]:
+    """What was left out of passes, by reason; nothing where all passes are still there."""
+    gone = path.cut_length_mm() - mended.cut_length_mm()
+    if gone < 1e-6:
+        return []
+    told = []
+    cuts = path.kind == Kind.CUT
+    for reason in dict.fromkeys(bad.reason[bad.mask]):
+        rows = np.flatnonzero(bad.mask & (bad.reason == reason))
+        worst = rows[bad.amount[rows].argmax()]
+        words, advice = REASONS[reason]
+        amount = [bad.body[worst], bad.amount[worst]] if reason == "body" else [bad.amount[worst]]
+        x, y, z = (float(v) for v in path.point[worst])
+        told.append(
+            Unreached(
+                reason=f"{gone:.1f} mm of {path.lengths()[cuts].sum():.0f} mm of passes are left out: "
+                + words.format(*amount)
+                + ".",
+                place=(x, y, z),
+                advice=advice,
+            )
+        )
+    return told
+
+
+def _nothing_left(path: Toolpath) -> Unreached:
+    x, y, z = (float(v) for v in path.point[0])
+    return Unreached(
+        reason="No way was found that keeps clear of part, stock and fixtures; nothing is cut.",
+        place=(x, y, z),
+        advice="Take another tool, other heights, or another strategy.",
+    )

@@ -1,0 +1,137 @@
+"""Take motions out of a path: up before them, over at rapid, and down again where the path can go on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrik.core.frames import Points
+from fenrik.core.toolpath.model import Kind, Toolpath
+
+START_GAP_MM = 1.0
+LEAST_STRETCH_MM = 10.0
+"""What is left of a pass is gone on with where it is at least so long."""
+
+Mask = NDArray[np.bool_]
+
+
+@dataclass(frozen=True)
+class Detour:
+    """How to go over what is left out.
+
+    Attributes:
+        safe_mm: height of rapids. stands: highest stock under the tool with its tip at a place (x, y).
+        feed: downwards, mm/min. plunges: whether the tool may go straight down into what stands there.
+        lifts: whether it may go straight up anywhere; one that stands under what it leaves may not.
+    """
+
+    safe_mm: float
+    stands: Callable[[Points], float]
+    feed: float
+    plunges: bool = True
+    lifts: bool = True
+
+
+def without(path: Toolpath, bad: Mask, way: Detour, whole: bool = False) -> Toolpath:
+    """A path without some of its motions (n,); the first place, where it begins, stays.
+
+    Motions of one canned cycle, and those of one run with compensation at the controller, go together.
+
+    Args:
+        whole: leave out all from the last place over the stock before a bad motion to the first after it.
+    """
+    bad = _with_their_units(path, bad)
+    over = np.array([p[2] >= way.stands(p[:2]) for p in path.point])
+    if whole or not way.lifts:
+        bad = _from_over_to_over(bad, over)
+    bad[0] = False
+    pieces: list[Toolpath] = []
+    begin, n = 0, len(path)
+    while begin < n:
+        stop = begin + int(np.argmax(bad[begin:])) if bad[begin:].any() else n
+        pieces.append(path.rows(np.arange(begin, stop)))
+        if stop == n:
+            break
+        begin = _goes_on(path, bad, over, stop, way)
+        pieces.append(_detour(path, stop - 1, begin, way))
+    return Toolpath.joined(pieces)
+
+
+def _with_their_units(path: Toolpath, bad: Mask) -> Mask:
+    """Bad motions and those that go with them: of one hole's cycle, of one run with compensation."""
+    bad = bad | ((path.hole >= 0) & np.isin(path.hole, np.unique(path.hole[bad & (path.hole >= 0)])))
+    run = np.cumsum(np.diff(path.side, prepend=np.int8(0)) != 0)
+    return np.asarray(bad | ((path.side != 0) & np.isin(run, np.unique(run[bad & (path.side != 0)]))))
+
+
+def _from_over_to_over(bad: Mask, over: Mask) -> Mask:
+    """Bad stretches grown to where the tool is over the stock at their begin and end."""
+    # A motion from one place over the stock to another is a block of its own.
+    starts_over = np.concatenate([[True], over[:-1]])
+    block = np.cumsum(starts_over)
+    return np.asarray(np.isin(block, np.unique(block[bad])))
+
+
+def _goes_on(path: Toolpath, bad: Mask, over: Mask, first: int, way: Detour) -> int:
+    """The next motion that the path can go on with after a bad one; its length where there is none."""
+    n = len(path)
+    lengths = path.lengths()
+    for r in range(first + 1, n):
+        if bad[r] or (path.hole[r] >= 0 and path.hole[r] == path.hole[r - 1]):
+            continue
+        if path.side[r] and path.side[r - 1]:
+            continue
+        if over[r - 1]:
+            return r
+        if not way.plunges or not way.lifts or path.kind[r] != Kind.CUT or path.spindle[r] == 0:
+            continue
+        stop = r
+        while stop < n and path.kind[stop] == Kind.CUT and not bad[stop] and path.pass_id[stop] == path.pass_id[r]:
+            stop += 1
+        begins = path.pass_id[r] != path.pass_id[first]
+        if begins or float(lengths[r:stop].sum()) >= LEAST_STRETCH_MM:
+            return r
+    return n
+
+
+def _detour(path: Toolpath, last: int, begin: int, way: Detour) -> Toolpath:
+    """From the end of a motion to the start of another one: up, over, down; up alone at the end of the path."""
+    here = path.point[last]
+    end = way.safe_mm if begin < len(path) else float(path.point[-1, 2])
+    height = max(way.safe_mm, end, float(here[2]))
+    places, kinds = [np.array([here[0], here[1], height])], [Kind.RETRACT]
+    if begin < len(path):
+        there = path.point[begin - 1]
+        height = max(height, float(there[2]))
+        start = max(float(there[2]), min(way.stands(there[:2]) + START_GAP_MM, height))
+        places += [np.array([there[0], there[1], height]), np.array([there[0], there[1], start]), there]
+        kinds += [Kind.RAPID, Kind.RAPID, Kind.APPROACH]
+    points = np.array(places)
+    moved = np.linalg.norm(np.diff(points, axis=0, prepend=here[None]), axis=1) > 1e-9
+    points, kind = points[moved], np.array(kinds, np.int8)[moved]
+    n = len(points)
+    feed = np.where(kind == Kind.APPROACH, way.feed, 0.0)
+    made = Toolpath.plain(points, np.zeros(n, np.int8), np.zeros((n, 3)), kind, feed)
+    spindle = path.spindle[min(begin, len(path) - 1)]
+    return replace(made, axis=np.tile(path.axis[last], (n, 1)), spindle=np.full(n, spindle, np.int8))
+
+
+def skimmed(path: Toolpath, idle: Mask, least_mm: float, feed: float) -> Toolpath:
+    """A path on which cuts that take nothing are links, where enough of them follow one another.
+
+    Args:
+        idle: (n,) motions that take nothing. least_mm: length of the shortest stretch. feed: of links, mm/min.
+    """
+    cuts = idle & (path.kind == Kind.CUT) & (path.side == 0) & (path.feed < feed)
+    stretch = np.cumsum(np.diff(cuts.astype(np.int8), prepend=np.int8(0)) != 0)
+    length = np.bincount(stretch, path.lengths())
+    chosen = cuts & (length[stretch] >= least_mm)
+    return replace(
+        path,
+        kind=np.where(chosen, Kind.LINK, path.kind).astype(np.int8),
+        feed=np.where(chosen, feed, path.feed),
+        pass_id=np.where(chosen, -1, path.pass_id).astype(np.int32),
+    )
