@@ -20,7 +20,15 @@ from fenrik.cli_parts import bytes_of
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, Problem
 from fenrik.core.job import Job, parse_job
-from fenrik.core.planning import coverage, propose_route, propose_sides, with_route
+from fenrik.core.planning import (
+    Finish,
+    coverage,
+    measured_finish,
+    predicted_finish,
+    propose_route,
+    propose_sides,
+    with_route,
+)
 from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.report import cl_texts, joint_texts, merged_proof, setup_report, setup_sheet
 from fenrik.core.solids import read_solid
@@ -116,8 +124,15 @@ def _route(options: argparse.Namespace) -> int:
         }
         for o in found.operations
     ]
-    left = coverage(Build(made, model, MemoryStore(), None, files)).uncovered
-    print(json.dumps({"operations": rows, "uncovered": [u.model_dump() for u in left]}, indent=2, ensure_ascii=False))
+    grown = build.with_job(made)
+    finish = predicted_finish(grown)
+    told = {
+        "operations": rows,
+        "finish": finish.model_dump(),
+        "uncovered": [u.model_dump() for u in coverage(grown).uncovered],
+    }
+    print(json.dumps(told, indent=2, ensure_ascii=False))
+    print(finish.words, file=sys.stderr)
     return DONE
 
 
@@ -182,7 +197,9 @@ def plan(
         build.proof(setup, part_of(share, 0.7, 0.95))
         reports[setup.id] = setup_report(build, setup, compute_s)
     report = _write(build, reports, out)
+    finish = measured_finish(build) if build.solid.is_exact else None
     report |= {
+        "finish": finish.model_dump() if finish is not None else None,
         "seconds": time.perf_counter() - began,
         "version": __version__,
         "peak_memory_mb": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024,
@@ -228,6 +245,8 @@ def _plan(options: argparse.Namespace) -> int:
         raise FenrikError(Problem("cell", "must be above 0.", "Use for example 0.2.", options.cell))
     report = _with_bar(lambda progress: plan(options.job, options.out, only, options.cell, progress))
     faults = [f for f in report["proof"]["findings"] if f["severity"] == "fault"]
+    if report["finish"] is not None:
+        print(Finish.model_validate(report["finish"]).words, file=sys.stderr)
     for finding in faults[:20]:
         print(f"{finding['kind']}: {finding['message']} {finding['advice']}", file=sys.stderr)
     return FAULTS if faults else DONE

@@ -189,11 +189,14 @@ def test_plan_writes_everything(folder, tmp_path, capsys):
         "peak_engagement_deg",
         "bound_mm",
         "unreached",
+        "air_share",
     }
     assert report["setups"][0]["stock_before_mm3"] == pytest.approx(64 * 44 * 21)
     assert report["proof"]["program_vs_path_mm"] <= 0.0005 + 1e-9
     assert report["proof"]["deviation"]["error_bound_mm"] < 0.01
     assert report["peak_memory_mb"] > 0
+    assert 0 <= first["air_share"] < 1
+    assert 0 < report["finish"]["finished_fraction"] < 1
     assert 0 < first["bound_mm"] < 0.05
     lines = (tmp_path / "joints" / "010.csv").read_text().splitlines()
     assert lines[0] == "time_s,X_mm,Y_mm,Z_mm,x,y,z,i,j,k,motion"
@@ -231,6 +234,9 @@ def test_faults_give_exit_code_2(folder, tmp_path, capsys):
     }
     job["tools"][0]["cutter"]["flute_length_mm"] = 8
     job["tools"][0]["stick_out_mm"] = 9
+    # Roughing keeps the holder off the part; deep steps in thick stock take it into the stock.
+    job["setups"][0]["stock"] = {"kind": "box", "z_plus_mm": 40}
+    job["operations"][0]["params"]["stepdown_mm"] = 25
     (folder / "bad.json").write_text(json.dumps(job))
     assert main(["plan", str(folder / "bad.json"), "--out", str(tmp_path), "--only", "10"]) == FAULTS
     assert "holder" in capsys.readouterr().err

@@ -80,6 +80,8 @@ def targets_for(build, strategy):
         )
     if strategy == "contour":
         return [{"kind": "outline"}]
+    if strategy == "waterline":
+        return faces(build, lambda f: f.kind == "plane" and abs(f.normal[2]) < 0.01)
     if strategy == "slot":
         return edges(build, lambda e: np.all(np.abs(e.points[:, 2] - 20) < 1e-6) and np.all(e.points[:, 1] < 1e-6))
     return faces(build, floor_at(12.0))

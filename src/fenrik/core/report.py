@@ -18,7 +18,8 @@ from fenrik.core.toolpath import Kind
 
 def operation_rows(build: Build, setup: Setup, compute_s: dict[int, float] | None = None) -> list[dict[str, Any]]:
     """Results of each operation of a setup that has been proved."""
-    summary, _ = build.proof(setup)
+    summary, columns = build.proof(setup)
+    air = air_shares(columns)
     rows = []
     for operation in build.job.route(setup):
         outcome = build.path(operation)
@@ -38,9 +39,23 @@ def operation_rows(build: Build, setup: Setup, compute_s: dict[int, float] | Non
                 "peak_engagement_deg": result.get("peak_engagement_deg"),
                 "bound_mm": result.get("bound_mm"),
                 "unreached": [u.model_dump() for u in outcome.unreached],
+                "air_share": air.get(operation.number, 0.0),
             }
         )
     return rows
+
+
+def air_shares(columns: dict[str, Any]) -> dict[int, float]:
+    """The share of each row's way at cutting feed on which nothing is removed, from the columns of a proof."""
+    point, fresh = columns["point"], columns["fresh"]
+    way = np.linalg.norm(np.diff(point, axis=0, prepend=point[:1]), axis=1)
+    cutting = (columns["kind"] == Kind.CUT) & ~fresh
+    found = {}
+    for number in np.unique(columns["operation"][cutting]).tolist():
+        mine = cutting & (columns["operation"] == number)
+        whole, air = float(way[mine].sum()), float(way[mine & (columns["removed"] <= 0)].sum())
+        found[number] = air / whole if whole > 0 else 0.0
+    return found
 
 
 def setup_report(build: Build, setup: Setup, compute_s: dict[int, float] | None = None) -> dict[str, Any]:

@@ -19,6 +19,7 @@ from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.tessellate import tessellate, weld
 from fenrik.core.stock import Stock, cut, stock_mesh
 from fenrik.core.stock.shaping import stock_from_mesh
+from fenrik.core.stock.standing import standing
 from fenrik.core.store import MemoryStore
 from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, Poses, SafePlane, motion_times
 from fenrik.core.toolpath.poses import UPRIGHT
@@ -74,6 +75,7 @@ def warm() -> None:
         stock, _ = cut(stock, Poses.upright(starts, ends), tool_bodies)
         stock, _ = cut(stock, Poses.tilted(starts, ends, np.array([0.1, 0.2, 1.0])), tool_bodies)
         stock_mesh(stock)
+        standing(stock, mesh)
     index, tips = DistanceIndex.build(mesh), np.array([[1.0, 1.0, 9.0]])
     clearance(index, Poses.upright(tips, tips), Assembly(profile), 1.0)
     pushed(index, tips, UPRIGHT, UPRIGHT, profile)

@@ -1,4 +1,4 @@
-"""The shop's library: about sixty tools, twelve materials and two machines, all made up."""
+"""The shop's library: about seventy tools, twelve materials and two machines, all made up."""
 
 from __future__ import annotations
 
@@ -35,6 +35,17 @@ def _tool(number: int, name: str, cutter: Row, stick_out: float, shank: float | 
     }
 
 
+def _reach(diameter: float) -> float:
+    return min(7.5 * diameter, 120.0)
+
+
+def _neck(diameter: float) -> Row:
+    """A neck a little thinner than the cutter, up to the reach."""
+    thinner = 0.2 if diameter <= 6 else 0.5
+    long = _reach(diameter) - 1.5 * diameter
+    return {"neck_diameter_mm": diameter - thinner, "neck_length_mm": long, "coating": "TiAlN"}
+
+
 def _mills() -> list[Row]:
     rows = []
     for k, d in enumerate((2, 3, 4, 5, 6, 8, 10, 12, 16, 20)):
@@ -57,6 +68,14 @@ def _mills() -> list[Row]:
     for k, d in enumerate((2, 3, 4, 6, 8, 10, 12)):
         cutter = {"kind": "ball", "diameter_mm": d, "flute_length_mm": 2 * d, "flutes": 2}
         rows.append(_tool(131 + k, f"Ball {d}", cutter, 3 * d + 20, max(d, 6), coating="TiAlN", use="finishing"))
+    # Necked, for deep and narrow places: the flutes short, what stands over them thinner.
+    for k, d in enumerate((2, 3, 4, 6, 8, 10, 12, 16, 20)):
+        cutter = {"kind": "flat", "diameter_mm": d, "flute_length_mm": 1.5 * d, "flutes": 4 if d > 10 else 3}
+        rows.append(_tool(161 + k, f"End mill {d}, long neck", cutter, _reach(d) + 8, max(d, 6), **_neck(d)))
+    for k, d in enumerate((2, 4, 6, 8, 12)):
+        cutter = {"kind": "ball", "diameter_mm": d, "flute_length_mm": 1.5 * d, "flutes": 2}
+        held = _neck(d) | {"use": "finishing"}
+        rows.append(_tool(171 + k, f"Ball {d}, long neck", cutter, _reach(d) + 8, max(d, 6), **held))
     cutter = {"kind": "tapered", "diameter_mm": 2, "corner_radius_mm": 1, "taper_deg": 3, "flute_length_mm": 20}
     rows.append(_tool(141, "Tapered ball 2, 3°", cutter, 40, 6, use="finishing"))
     barrel = {

@@ -1,6 +1,7 @@
 """From features to a route, what a route leaves out, and in which order it runs with fewer tool changes."""
 
 from fenrik.core.planning.coverage import Coverage, Uncovered, coverage
+from fenrik.core.planning.finish import Finish, LeftOver, measured_finish, predicted_finish
 from fenrik.core.planning.holes import make_holes
 from fenrik.core.planning.reorder import Reordering, propose_order
 from fenrik.core.planning.route import RouteProposal, propose_route, with_route
@@ -8,11 +9,15 @@ from fenrik.core.planning.sides import propose_sides
 
 __all__ = [
     "Coverage",
+    "Finish",
+    "LeftOver",
     "Reordering",
     "RouteProposal",
     "Uncovered",
     "coverage",
     "make_holes",
+    "measured_finish",
+    "predicted_finish",
     "propose_order",
     "propose_route",
     "propose_sides",

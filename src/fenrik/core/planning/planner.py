@@ -8,12 +8,16 @@ from typing import Any
 import numpy as np
 
 from fenrik.core.cutting.threads import standard_threads
+from fenrik.core.frames import Frame
 from fenrik.core.planning.coverage import Uncovered, as_uncovered, bores_of, far_bores, from_side
+from fenrik.core.planning.lying import LEVEL, Mask
+from fenrik.core.planning.reach import Reach
 from fenrik.core.planning.tooling import Toolbox
 from fenrik.core.recipe import HoleWay, Recipe
 from fenrik.core.recognise import Recognition
 from fenrik.core.recognise.features import Chamfer, Feature, Hole, HoleStep, Pocket
 from fenrik.core.solids import Solid
+from fenrik.core.solids.sampling import SurfacePlaces
 from fenrik.core.tools import Tool
 from fenrik.core.tools.cutters import Drill, Tap
 
@@ -21,16 +25,21 @@ OVER_MM = 0.01
 CORNER_SHARE = 0.999
 BORE_SHARE = 0.85
 LEAST_MILL_MM = 0.5
+NEARLY_ALL = 0.97
 FILLET_STEPS = 5
 NO_FAR = "it has no counterbore on its far side"
-FACING, ROUGH, REST, BORE, SPOT, DRILL, FLAT, AFTER, WALL, CHAMFER = range(10)
+FACING, BULK, ROUGH, REST, BORE, SPOT, DRILL, FLAT, AFTER, FLOOR, WALL, SLOPE, CHAMFER = range(13)
+
+
+def _has_bore(hole: Hole) -> bool:
+    return any(s.kind in ("bore", "counterbore") for s in hole.steps)
 
 
 @dataclass
 class Draft:
     """Operations under way: rank, tool, name, parameters, faces."""
 
-    rank: int
+    rank: float
     tool: Tool
     name: str
     params: dict[str, Any]
@@ -44,7 +53,8 @@ class Planner:
 
     Attributes:
         ways: how holes with some faces are made in place of the rules. made: faces that operations make already.
-        stock_under: how far stock stands below the part.
+        stock_under: how far stock stands below the part. all_holes: those of every side.
+        places: of the part's surface, in the frame. done: those that earlier rows finish. reach: what tools come to.
     """
 
     solid: Solid
@@ -56,36 +66,79 @@ class Planner:
     part_top: float
     stock_top: float
     stock_under: float
+    all_holes: list[Hole]
+    frame: Frame
+    places: SurfacePlaces
+    done: Mask
+    reach: Reach
     drafts: list[Draft] = field(default_factory=list)
     made: frozenset[int] = frozenset()
     left: list[Uncovered] = field(default_factory=list)
 
+    def is_free(self, tool: Tool, hole: Hole, depth: float, cutter: bool = False) -> bool:
+        """Whether a tool is free with its tip so deep below the opening of a hole: what is over the cutter, or all."""
+        assert hole.direction is not None
+        opening = np.array(hole.place)
+        if float(np.array(hole.direction) @ self.up) < 0:
+            opening = opening - np.array(hole.direction) * max(hole.tip_depth_mm, hole.depth_mm)
+        tip = self.frame.to_local(opening[None]) - [0.0, 0.0, depth]
+        return bool(self.reach.stands_free(tool, tip, cutter)[0])
+
+    def touches(self, tool: Tool, faces: list[int]) -> bool:
+        """Whether a tool reaches nearly all of some faces."""
+        rows = np.flatnonzero(np.isin(self.places.face, faces))
+        if len(rows) == 0:
+            return True
+        own = self.places.rows(rows)
+        area = own.area_mm2
+        return float(area[self.reach.touched(tool, own)].sum()) >= NEARLY_ALL * float(area.sum())
+
+    def taken(self) -> Mask:
+        """Places on faces that rows of features make here, or that holes will have rows for from their own side."""
+        mine = {f for d in self.drafts for f in d.faces}
+        for pocket in self.found.pockets:
+            if mine & set(pocket.floor):
+                mine |= set(pocket.walls)
+        mine |= {f for h in [*self.found.holes, *self.all_holes] if _has_bore(h) for f in h.faces}
+        return np.isin(self.places.face, sorted(mine))
+
     def skip(self, feature: Feature, why: str) -> None:
         self.left.append(as_uncovered(feature, why))
+
+    def span_of(self, face: int) -> tuple[float, float]:
+        """Lowest and highest place of a face along the tool's axis, from the frame's zero."""
+        mesh = self.solid.mesh
+        heights = mesh.vertices[mesh.triangles[mesh.face_ids == face].ravel()] @ self.up
+        return (float(heights.min()), float(heights.max())) if len(heights) else (0.0, 0.0)
 
     # Top and outside
 
     def face_top(self) -> None:
         over = self.stock_top - self.part_top
-        if not self.recipe.face_top or over <= OVER_MM:
+        if not self.recipe.face_top or over <= OVER_MM or not self._top_is_open():
             return
         tool = self.box.face_mill() or next(iter(self.box.mills(self.recipe.largest_mill_mm, 0.0)), None)
         if tool is None:
             return
-        step = self._stepdown(tool)
+        step = self.stepdown(tool)
         params: dict[str, Any] = {"strategy": "facing", "stepdown_mm": step if step < over else None}
         self.draft(FACING, tool, "Face the top", params, [], f"{over:.2f} mm of stock over the part")
 
+    def _top_is_open(self) -> bool:
+        """Whether some of the part's own top has no row yet."""
+        top = (self.places.normal[:, 2] > LEVEL) & (self.places.place[:, 2] > self.part_top - OVER_MM)
+        return bool((top & ~self.done).any())
+
     def outside(self) -> None:
         for profile in self.found.outer_profiles if self.recipe.outside else []:
-            tool = next(iter(self.box.mills(self.recipe.largest_mill_mm, profile.height_mm)), None)
+            tools = self.box.mills(self.recipe.largest_mill_mm, profile.height_mm)
+            tool = next((t for t in tools if self.touches(t, profile.faces)), None)
             if tool is None:
-                self.skip(profile, f"no mill reaches {profile.height_mm:.1f} mm deep")
-                continue
+                continue  # what of it some mill reaches gets rows by its places
             step = self.recipe.stepover_percent / 100 * tool.cutter.diameter_mm
             params: dict[str, Any] = {
                 "strategy": "contour",
-                "stepdown_mm": self._stepdown(tool),
+                "stepdown_mm": self.stepdown(tool),
                 "side_passes": 2,
                 "side_step_mm": round(max(step, 0.1), 2),
                 "lead": "arc",
@@ -93,16 +146,15 @@ class Planner:
             rule = f"largest mill up to {self.recipe.largest_mill_mm:g} mm that reaches {profile.height_mm:.1f} mm"
             self.draft(WALL, tool, "Outside", params, profile.faces, rule)
 
-    def _stepdown(self, tool: Tool) -> float:
+    def stepdown(self, tool: Tool) -> float:
         return round(min(self.recipe.stepdown_percent / 100 * tool.cutter.diameter_mm, tool.cutter.flute_length_mm), 2)
 
     # Pockets
 
     def pockets(self) -> None:
         for pocket in self.found.pockets:
-            if pocket.accessible is False:
-                self.skip(pocket, pocket.why or "it cannot be reached from here")
-                continue
+            if pocket.accessible is False or pocket.kind == "open pocket" or pocket.islands or pocket.draft_deg:
+                continue  # what of it can be seen gets rows by its places
             self._pocket(pocket)
 
     def _pocket(self, pocket: Pocket) -> None:
@@ -115,12 +167,13 @@ class Planner:
             for t in mills
             if t.cutter.diameter_mm / 2 <= tightest * CORNER_SHARE and t.cutter.diameter_mm < pocket.width_mm - 1e-3
         ]
-        if not finishing:
-            narrow = min(2 * tightest, pocket.width_mm)
-            self.skip(pocket, f"no mill below ⌀{narrow:.2f} reaches {depth:.1f} mm deep")
-            return
-        finish = finishing[0]
-        rough = roughing[0] if roughing else finish
+        finish = next((t for t in finishing if self.touches(t, [*pocket.floor, *pocket.walls])), None)
+        if finish is None:
+            if not finishing:
+                narrow = min(2 * tightest, pocket.width_mm)
+                self.skip(pocket, f"no mill below ⌀{narrow:.2f} reaches {depth:.1f} mm deep")
+            return  # what of it some mill reaches gets rows by its places
+        rough = next((t for t in roughing if self.touches(t, pocket.floor)), finish)
         faces = pocket.floor or pocket.walls
         allowance = self.recipe.wall_allowance_mm
         self._clear(rough, faces, allowance, ROUGH, f"largest mill within {self.recipe.fit_percent:g} % of the width")
@@ -151,7 +204,7 @@ class Planner:
         params = {
             "strategy": "pocket clearing",
             "stepover_mm": round(self.recipe.stepover_percent / 100 * tool.cutter.diameter_mm, 3),
-            "stepdown_mm": self._stepdown(tool),
+            "stepdown_mm": self.stepdown(tool),
             "allowance_mm": allowance,
             "break_through_mm": self.recipe.break_through_mm,
         }
@@ -163,14 +216,15 @@ class Planner:
     def holes(self) -> None:
         for hole in self.found.holes:
             way: HoleWay = next((self.ways[f] for f in hole.faces if f in self.ways), "automatic")
-            if way != "leave":
+            if hole.accessible is False:
+                self.skip(hole, hole.why or "it cannot be reached from here")
+            elif way != "leave":
                 self._hole(hole, way)
 
     def _hole(self, hole: Hole, way: HoleWay) -> None:
         """The bores of a hole from this side: the narrowest, those above it, and (bored back) the one below it."""
-        if not any(s.kind in ("bore", "counterbore") for s in hole.steps):
-            self.skip(hole, "it has no cylindrical bore")
-            return
+        if not _has_bore(hole):
+            return  # what of it can be seen gets rows by its places
         here = from_side(hole, self.up)
         bores = bores_of(here)
         core = min(bores, key=lambda s: s.diameter_mm)
@@ -188,7 +242,7 @@ class Planner:
             if step.diameter_mm <= core.diameter_mm + OVER_MM or self.made & set(step.faces):
                 continue
             depth = sum(s.depth_mm for s in here.steps[: here.steps.index(step) + 1])
-            if not self._mill_bore(step.diameter_mm, depth, step.faces, "counterbores are milled"):
+            if not self._mill_bore(here, step.diameter_mm, depth, step.faces, "counterbores are milled"):
                 self.skip(hole, f"no mill for its counterbore ⌀{step.diameter_mm:g}")
         if bar is not None:
             rule = "counterbores on the far side are bored back"
@@ -215,7 +269,8 @@ class Planner:
         mouth = hole.steps[0] if hole.steps[0].kind in ("chamfer", "countersink") else None
         spot = self.box.spot()
         small = core.diameter_mm <= self.recipe.spot_up_to_mm
-        if self.recipe.spot_holes and spot is not None and small and way != "bore milling" and self._is_drilled(core):
+        wanted = self.recipe.spot_holes and small and way != "bore milling" and self._is_drilled(core)
+        if wanted and spot is not None and self.is_free(spot, hole, core.diameter_mm / 2, cutter=True):
             angle = mouth.angle_deg if mouth else None
             name = "Spot" if mouth is None or abs((angle or 0) - 90) > 1 else "Spot with chamfer"
             self.draft(
@@ -262,7 +317,7 @@ class Planner:
             beyond,
         )
         why = self._why_milled(diameter, milled)
-        if not drilled and not self._mill_bore(diameter, depth, core.faces, why, beyond=beyond):
+        if not drilled and not self._mill_bore(hole, diameter, depth, core.faces, why, beyond=beyond):
             self.skip(hole, f"no drill of ⌀{diameter:g} reaches {depth:.1f} mm deep, and no mill goes in")
             return False
         if tap is not None:
@@ -308,7 +363,7 @@ class Planner:
     ) -> bool:
         point = 0.35 * diameter + (self.recipe.break_through_mm if hole.through else 0.0)
         tool = self.box.drill(diameter, short, depth + point)
-        if tool is None:
+        if tool is None or not self.is_free(tool, hole, depth + point):
             return False
         deep = depth / tool.cutter.diameter_mm >= self.recipe.peck_over
         params = {
@@ -319,16 +374,23 @@ class Planner:
         assert isinstance(tool.cutter, Drill)
         self.draft(DRILL, tool, f"Drill ⌀{tool.cutter.diameter_mm:g}", params, core.faces, rule)
         if not hole.through and hole.steps[-1].kind == "flat bottom":
-            self._mill_bore(core.diameter_mm, depth, core.faces, "flat bottoms are milled after drilling", FLAT)
+            self._mill_bore(hole, core.diameter_mm, depth, core.faces, "flat bottoms are milled after drilling", FLAT)
         return True
 
     def _mill_bore(
-        self, diameter: float, depth: float, faces: list[int], rule: str, rank: int = BORE, beyond: float = 0.0
+        self,
+        hole: Hole,
+        diameter: float,
+        depth: float,
+        faces: list[int],
+        rule: str,
+        rank: int = BORE,
+        beyond: float = 0.0,
     ) -> bool:
         mills = [
             t
             for t in self.box.mills(self.recipe.largest_mill_mm, depth)
-            if t.cutter.diameter_mm <= BORE_SHARE * diameter
+            if t.cutter.diameter_mm <= BORE_SHARE * diameter and self.is_free(t, hole, depth)
         ]
         if not mills or mills[0].cutter.diameter_mm < LEAST_MILL_MM:
             return False
@@ -362,7 +424,7 @@ class Planner:
 
     # Together
 
-    def draft(self, rank: int, tool: Tool, name: str, params: dict[str, Any], faces: list[int], rule: str) -> None:
+    def draft(self, rank: float, tool: Tool, name: str, params: dict[str, Any], faces: list[int], rule: str) -> None:
         """Add to an operation of the same kind and tool, or begin one."""
         tool = self.box.take(tool)
         same = next((d for d in self.drafts if d.rank == rank and d.tool is tool and d.params == params), None)

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections import defaultdict
 from typing import Any
 
-import numpy as np
 from pydantic import BaseModel
 
 from fenrik.core.build import Build
 from fenrik.core.cutting.load import Limits, propose
 from fenrik.core.job import Job, Operation, Setup
 from fenrik.core.planning.coverage import Made, Uncovered, what_is_made
+from fenrik.core.planning.duties import Duties
+from fenrik.core.planning.forecast import Forecast, forecast
 from fenrik.core.planning.planner import Planner
 from fenrik.core.planning.tooling import Toolbox
 from fenrik.core.progress import Progress, silent
@@ -19,10 +20,9 @@ from fenrik.core.recipe import Recipe
 from fenrik.core.recognise import Recognition
 from fenrik.core.recognise.features import Feature, Vector
 from fenrik.core.solids import find_faces, reference_to
+from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.tools import Tool
 from fenrik.core.tools.running import as_cutting
-
-LEVEL = 1e-6
 
 
 class Reason(BaseModel):
@@ -54,6 +54,7 @@ def propose_route(
     recipe: Recipe | None = None,
     progress: Progress = silent,
     only: set[int] | None = None,
+    before: Forecast | None = None,
 ) -> RouteProposal:
     """A route for what can be seen along a setup's direction and is made by no operation yet.
 
@@ -61,6 +62,7 @@ def propose_route(
         shop: tools that may be taken into the job where its own do not fit.
         recipe: the rules; the job's own where none is given.
         only: numbers of faces; nothing but features that own some of them.
+        before: what the job's rows finish, where that is at hand.
 
     Raises:
         FenrikError: when the part is missing or a mesh.
@@ -74,23 +76,35 @@ def propose_route(
     made = what_is_made(build)
     found = _still_to_make(build.recognition([look]), made, only)
     ways = {f: c.way for c in build.job.hole_choices for f in find_faces(solid, c.face, "hole_choices")}
+    progress(0.3, "looking at the surface")
+    before = before or forecast(build)
+    places = before.surface.places.in_frame(placing.frame)
+    reach = before.surface.reach(build, setup)
     planner = Planner(
         solid,
         found,
         recipe,
-        Toolbox(list(build.job.tools), shop),
+        Toolbox(list(build.job.tools), shop, build.job.machine_of(setup).longest_tool_mm),
         ways,
         up,
         float(placing.parts[1][2]),
         float(placing.stock[1][2]),
         max(float(placing.parts[0][2] - placing.stock[0][2]), 0.0),
+        build.recognition().holes,
+        placing.frame,
+        places,
+        before.done,
+        reach,
         made=made.faces,
     )
     progress(0.6, "choosing tools")
-    if only is None and setup.id not in made.faced and not _is_side_of_outline(build, made, up):
+    if only is None:
         planner.face_top()
     for step in (planner.outside, planner.pockets, planner.holes, planner.chamfers):
         step()
+    if only is None:
+        open_ = reach.seen(places) & ~before.done & ~planner.taken()
+        Duties(planner, open_, float(build.zero(setup)[2])).plan()
     return _as_proposal(build, setup, planner)
 
 
@@ -104,12 +118,6 @@ def _still_to_make(found: Recognition, made: Made, only: set[int] | None) -> Rec
     return found.model_copy(update={k: [f for f in getattr(found, k) if wanted(f)] for k in kinds})
 
 
-def _is_side_of_outline(build: Build, made: Made, up: np.ndarray) -> bool:
-    """Whether a setup looks at a side that the contour round the part has made."""
-    profiles = [p for p in build.recognition().outer_profiles if made.covers(p) and p.direction is not None]
-    return any(abs(float(up @ np.array(p.direction))) < LEVEL for p in profiles)
-
-
 def _as_proposal(build: Build, setup: Setup, planner: Planner) -> RouteProposal:
     job = build.job
     first = max([o.number for o in job.operations], default=0) // 10 * 10 + 10
@@ -119,9 +127,8 @@ def _as_proposal(build: Build, setup: Setup, planner: Planner) -> RouteProposal:
     for k, draft in enumerate(planner.ordered()):
         number = first + 10 * k
         names[draft.name] += 1
-        targets = (
-            [{"kind": "faces", "faces": [reference_to(planner.solid, f) for f in draft.faces]}] if draft.faces else []
-        )
+        faces = [reference_to(planner.solid, f) for f in draft.faces]
+        applied = STRATEGIES[draft.params["strategy"]].params.on_faces(faces) if faces else {}
         rpm, feed = speeds(draft.tool, draft.params)
         operations.append(
             Operation.model_validate(
@@ -130,7 +137,7 @@ def _as_proposal(build: Build, setup: Setup, planner: Planner) -> RouteProposal:
                     "name": draft.name,
                     "setup": setup.id,
                     "tool": draft.tool.number,
-                    "params": draft.params | {"targets": targets},
+                    "params": draft.params | applied,
                     "spindle_rpm": rpm,
                     "cutting_feed_mm_min": feed,
                 }

@@ -11,15 +11,22 @@ from fenrik.core.errors import fail
 from fenrik.core.frames import AXES, Points
 from fenrik.core.job import EXTENDED_OFFSETS, PLAIN_OFFSETS, Setup
 from fenrik.core.planning.coverage import Uncovered, coverage
+from fenrik.core.planning.forecast import Forecast, forecast
+from fenrik.core.planning.looking import directions_of, worth_of
 from fenrik.core.planning.route import RouteProposal, propose_route, with_route
 from fenrik.core.progress import Progress, silent
 from fenrik.core.recipe import Recipe
 from fenrik.core.recognise.features import Vector
 from fenrik.core.setups.orientation import UpAxis, UpDirection
 from fenrik.core.setups.stocks import EarlierStock
+from fenrik.core.solids.seeing import seen_places
+from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.tools import Tool
 
 SAME = 1 - 1e-6
+MOST_SIDES = 6
+LEAST_SHARE, LEAST_MM2 = 0.005, 2.0
+"""A side is not worth a setup for less than this of the part's surface."""
 EMPTY = RouteProposal(operations=[], tools=[], reasons=[], uncovered=[])
 
 
@@ -35,21 +42,20 @@ def propose_sides(
     own = [s for s in build.job.setups if not s.makes]
     if not own:
         raise fail("setups", "are missing.", "Add a setup: it says which way is up first, and on which machine.")
-    sides = _Sides(build, EMPTY)
+    sides = _Sides(build, forecast(build), EMPTY)
     for setup in own:
         progress(0.1, f"setup {setup.name or setup.id}")
-        sides.take(propose_route(sides.build, setup, shop, recipe))
+        sides.take(propose_route(sides.build, setup, shop, recipe, before=sides.now))
     tried = [build.frame(s).rotation[:, 2] for s in own]
     last = own[-1]
-    while last.grid is None and (up := _next_direction(sides.build, tried)) is not None:
+    while last.grid is None and len(tried) < len(own) + MOST_SIDES and (up := sides.next_direction(tried)) is not None:
         tried.append(np.array(up))
         setup = _side(sides.build, last, up)
         progress(0.5, f"setup {setup.name}")
         bare = EMPTY.model_copy(update={"setups": [setup]})
-        found = propose_route(_grown(sides.build, bare), setup, shop, recipe)
-        if found.operations:
+        found = propose_route(_grown(sides.build, bare), setup, shop, recipe, before=sides.now)
+        if sides.take_if_worth(found.model_copy(update={"setups": [setup]})):
             last = setup
-        sides.take(found.model_copy(update={"setups": [setup] if found.operations else []}))
     return sides.total.model_copy(update={"uncovered": sides.left()})
 
 
@@ -58,19 +64,61 @@ class _Sides:
     """The job as it grows side by side, and what the sides could not make wholly or not at all."""
 
     build: Build
+    now: Forecast
     total: RouteProposal
     told: list[Uncovered] = field(default_factory=list)
     partly: list[Uncovered] = field(default_factory=list)
 
     def take(self, found: RouteProposal) -> None:
         """One side's route into the job."""
-        self.build = _grown(self.build, found)
+        grown = _grown(self.build, found)
+        self._take(found, grown, forecast(grown, self.now.surface))
+
+    def take_if_worth(self, found: RouteProposal) -> bool:
+        """The same if it makes a hole, or finishes enough of the surface for a setup of its own."""
+        if not found.operations:
+            return False
+        grown = _grown(self.build, found)
+        after, area = forecast(grown, self.now.surface), self.now.surface.places.area_mm2
+        gained = float(area[after.done & ~self.now.done].sum())
+        holes = any(STRATEGIES[o.params.strategy].for_holes for o in found.operations)
+        worth = holes or gained > self._least
+        if worth:
+            self._take(found, grown, after)
+        return worth
+
+    def _take(self, found: RouteProposal, grown: Build, after: Forecast) -> None:
+        self.build, self.now = grown, after
         self.total = RouteProposal(
             **{k: [*getattr(self.total, k), *getattr(found, k)] for k in RouteProposal.model_fields}
         )
         still = {frozenset(u.faces) for u in coverage(self.build).uncovered}
         for left in found.uncovered:
             (self.told if frozenset(left.faces) in still else self.partly).append(left)
+
+    @property
+    def _least(self) -> float:
+        return max(LEAST_SHARE * float(self.now.surface.places.area_mm2.sum()), LEAST_MM2)
+
+    def next_direction(self, tried: list[Points]) -> Vector | None:
+        """The direction in which most of what is left can be seen, of those not tried; None where that is little."""
+        surface, solid = self.now.surface, self.build.solid
+        left = surface.places.rows(np.flatnonzero(~self.now.done))
+        if len(left) == 0:
+            return None
+        holes = self.build.recognition().holes if solid.is_exact else []
+        best, most = None, self._least
+        open_faces = set(np.unique(left.face).tolist())
+        waiting = [np.array(h.direction) for h in holes if h.direction is not None and open_faces & set(h.faces)]
+        for d in directions_of(solid, holes):
+            if any(float(t @ d) > SAME for t in tried):
+                continue
+            worth = worth_of(left, seen_places(surface.rays, left, d, 2 * surface.deflection_mm), d, holes)
+            # A hole is worth a side however small it is.
+            worth += self._least if any(float(d @ w) > SAME for w in waiting) else 0.0
+            if worth > most * (1 + 1e-6):
+                best, most = d, worth
+        return None if best is None else (float(best[0]), float(best[1]), float(best[2]))
 
     def left(self) -> list[Uncovered]:
         """What no operation makes in the end, with the reasons that the sides gave, and what is made only in part."""
@@ -84,17 +132,6 @@ def _grown(build: Build, found: RouteProposal) -> Build:
     return build.with_job(with_route(build.job, found))
 
 
-def _next_direction(build: Build, tried: list[Points]) -> Vector | None:
-    """The direction in which most of what is left looks, of those not tried; of equals the one opposite the first."""
-    votes: dict[Vector, int] = {}
-    for left in coverage(build).uncovered:
-        if left.direction is None or any(float(t @ np.array(left.direction)) > SAME for t in tried):
-            continue
-        same = next((d for d in votes if float(np.array(d) @ np.array(left.direction)) > SAME), left.direction)
-        votes[same] = votes.get(same, 0) + 1
-    return max(votes, key=lambda d: (votes[d], -float(tried[0] @ np.array(d)))) if votes else None
-
-
 def _side(build: Build, before: Setup, up: Vector) -> Setup:
     """A setup like the one before with another side up."""
     ids = {s.id for s in build.job.setups}
@@ -102,7 +139,7 @@ def _side(build: Build, before: Setup, up: Vector) -> Setup:
     return Setup(
         id=next(name for k in range(1, len(ids) + 2) if (name := f"side-{k}") not in ids),
         name=f"From {axis}" if axis else f"From ({up[0]:.2f}, {up[1]:.2f}, {up[2]:.2f})",
-        up=UpAxis.model_validate({"axis": axis}) if axis else UpDirection(direction=up, came_from="features left"),
+        up=UpAxis.model_validate({"axis": axis}) if axis else UpDirection(direction=up, came_from="surface left"),
         stock=EarlierStock(setup=before.id),
         machine=before.machine,
         dialect=before.dialect,

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from fenrik.core.tools import Tool
+from fenrik.core.tools.assembly import wider_bodies
 from fenrik.core.tools.cutters import (
     BackBoringBar,
     BallCutter,
@@ -20,6 +23,9 @@ from fenrik.core.tools.cutters import (
 )
 
 SAME_MM = 0.01
+ABOVE_STOCK_MM = 1.0
+THINNER_MM = 0.1
+"""How much thinner than the cutter a shank must be to go down beside a wall."""
 BESIDE_MM = 0.4
 """Room in a hole that a back boring bar needs, both sides together."""
 
@@ -30,6 +36,8 @@ class Toolbox:
 
     job: list[Tool]
     shop: list[Tool]
+    longest_mm: float = np.inf
+    """The longest tool that the machine takes."""
     taken: list[Tool] = field(default_factory=list)
 
     def take(self, tool: Tool) -> Tool:
@@ -47,7 +55,7 @@ class Toolbox:
 
     @property
     def all(self) -> list[Tool]:
-        return self.job + self.taken + self.shop
+        return [t for t in self.job + self.taken + self.shop if t.assembly_mm <= self.longest_mm]
 
     def mills(self, largest_mm: float, deep_mm: float) -> list[Tool]:
         """End mills that reach a depth, the largest first."""
@@ -74,9 +82,18 @@ class Toolbox:
 
     @staticmethod
     def reach_of(tool: Tool) -> float:
-        """How deep a tool gets into a narrow place: its flutes, and its shank where that is no wider."""
-        slim = tool.shank_mm <= tool.cutter.diameter_mm + 1e-9
-        return tool.stick_out_mm - 1.0 if slim else tool.cutter.flute_length_mm
+        """How deep a tool gets into a narrow place: its flutes, and what above them is thinner than they are."""
+        deep = tool.cutter.flute_length_mm
+        for _, diameter, _, high in tool.stations():
+            if diameter > tool.cutter.diameter_mm - THINNER_MM:
+                break
+            deep = high
+        return min(deep, tool.stick_out_mm - 1.0)
+
+    @staticmethod
+    def clear_of_holder(tool: Tool) -> float:
+        """How deep a tool may go below the top of the stock with nothing wider than the cutter in it."""
+        return min([tool.stick_out_mm, *(low for _, low in wider_bodies(tool))]) - ABOVE_STOCK_MM
 
     def face_mill(self) -> Tool | None:
         found = [t for t in self.all if isinstance(t.cutter, FaceMill) and t.cutter.lead_deg == 90]

@@ -1,0 +1,147 @@
+"""How much of a part's surface is finished, and what is left over by face: area, thickness, reason, way out."""
+
+from __future__ import annotations
+
+import numpy as np
+from pydantic import BaseModel, Field
+
+from fenrik.core.build import Build
+from fenrik.core.job import Setup
+from fenrik.core.planning.forecast import Forecast, forecast
+from fenrik.core.planning.lying import STRATEGY_FOR, Mask, duty_of
+from fenrik.core.setups.stocks import EarlierStock
+from fenrik.core.solids.reading import mesh_at
+from fenrik.core.solids.sampling import SurfacePlaces
+from fenrik.core.stock.standing import Standing, standing
+
+APART_MM = 0.05
+"""What a patch may be off beyond the rows' tolerance and still count as finished."""
+MESH_MM = 0.005
+LEAST_MM2 = 0.05
+
+
+class LeftOver(BaseModel):
+    """What is left of one face."""
+
+    face: int = Field(description="number in the file's order, from 0")
+    area_mm2: float
+    most_mm: float = Field(description="greatest thickness that stands there")
+    why: str
+    would_do: str = Field(default="", description="the row that would finish it")
+
+
+class Finish(BaseModel):
+    """How much of the surface is finished.
+
+    `measured` is True where the cut stock says so, False where only the rows are known.
+    """
+
+    finished_fraction: float
+    left_over: list[LeftOver]
+    measured: bool
+
+    @property
+    def words(self) -> str:
+        """In one line."""
+        count = len(self.left_over)
+        told = "nothing left" if not count else f"{count} {'face' if count == 1 else 'faces'} left"
+        said = "finished" if self.measured else "will finish"
+        return f"{said} {100 * self.finished_fraction:.1f} % of the surface; {told}"
+
+
+def predicted_finish(build: Build) -> Finish:
+    """What the rows of a job will finish; thicknesses are those of the first stock.
+
+    Raises:
+        FenrikError: when the part is missing, or picked geometry is lost.
+    """
+    found = forecast(build)
+    places = found.surface.places
+    thick = np.zeros(len(places))
+    setup = next((s for s in build.job.setups if not s.makes), None)
+    if setup is not None:
+        low, high = build.placing(setup).stock
+        thick = _to_box(places.in_frame(build.frame(setup)), low, high)
+    left = _by_face(~found.done, places.face, places.area_mm2, thick)
+    return Finish(finished_fraction=found.finished_fraction, left_over=_told(build, found, left), measured=False)
+
+
+def measured_finish(build: Build) -> Finish | None:
+    """What stands over the part after all rows; None where no row is switched on.
+
+    Where several chains of setups begin with stocks of their own, each face counts as in the chain that leaves least.
+
+    Raises:
+        FenrikError: when the part is missing, or a row cannot be computed.
+    """
+    setups = [s for s in build.job.setups if not s.makes and build.job.route(s)]
+    taken_over = {s.stock.setup for s in setups if isinstance(s.stock, EarlierStock)}
+    chains = [what_stands(build, s) for s in setups if s.id not in taken_over]
+    if not chains:
+        return None
+    tolerance = min(o.params.tolerance_mm for s in setups for o in build.job.route(s))
+    lefts = [_by_face(c.over_mm > APART_MM + tolerance, c.face, c.area_mm2, c.over_mm) for c in chains]
+    both = set.intersection(*(set(one) for one in lefts))
+    left = {f: min(one[f] for one in lefts) for f in both}
+    whole = float(chains[0].area_mm2.sum())
+    share = sum(area for area, _ in left.values()) / whole if whole > 0 else 0.0
+    told = _told(build, forecast(build), left) if left else []
+    return Finish(finished_fraction=1.0 - share, left_over=told, measured=True)
+
+
+def what_stands(build: Build, setup: Setup) -> Standing:
+    """What stands over the first copy of the part after the last row of a setup, in the setup's frame."""
+    stock = build.stock_after(build.job.route(setup)[-1])
+    return standing(stock, mesh_at(build.solid, MESH_MM).in_frame(build.frame(setup)))
+
+
+def _to_box(places: SurfacePlaces, low: np.ndarray, high: np.ndarray) -> np.ndarray:
+    """How far it is from places along their normals out of a box."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        far = np.where(places.normal > 0, high - places.place, low - places.place) / places.normal
+    return np.asarray(np.where(np.abs(places.normal) > 1e-9, far, np.inf).min(axis=1))
+
+
+def _by_face(off: Mask, face: np.ndarray, area: np.ndarray, thick: np.ndarray) -> dict[int, tuple[float, float]]:
+    """Area that is left of each face, and its greatest thickness."""
+    found = {}
+    for f in np.unique(face[off]).tolist():
+        mine = off & (face == f)
+        found[f] = float(area[mine].sum()), float(thick[mine].max())
+    return {f: left for f, left in found.items() if left[0] >= LEAST_MM2}
+
+
+def _told(build: Build, found: Forecast, left: dict[int, tuple[float, float]]) -> list[LeftOver]:
+    """What is left of faces, the most first, with reasons."""
+    numbers, places = build.part_faces, found.surface.places
+    setups = [s for s in build.job.setups if not s.makes]
+    seen = [found.surface.reach(build, s).seen(places.in_frame(build.frame(s))) for s in setups]
+    in_holes = {f for h in build.recognition().holes for f in h.faces} if build.solid.is_exact else set()
+    told = []
+    for face, (area, most) in left.items():
+        why, would_do = _reason(build, found, face, list(zip(setups, seen, strict=True)), face in in_holes)
+        told.append(
+            LeftOver(face=numbers[face], area_mm2=round(area, 3), most_mm=round(most, 4), why=why, would_do=would_do)
+        )
+    return sorted(told, key=lambda x: -x.area_mm2)
+
+
+def _reason(
+    build: Build, found: Forecast, face: int, sides: list[tuple[Setup, Mask]], in_hole: bool
+) -> tuple[str, str]:
+    """Why some of a face is left, and which row would finish it."""
+    places = found.surface.places
+    own = places.face == face
+    area = [float(places.area_mm2[own & seen].sum()) for _, seen in sides]
+    if not any(area):
+        return "it is not seen from any setup", ""
+    setup, seen = sides[int(np.argmax(area))]
+    mine = own & seen
+    up = places.normal[mine] @ build.frame(setup).rotation[:, 2]
+    strategy = STRATEGY_FOR[duty_of(float(np.average(up, weights=places.area_mm2[mine])))]
+    would = f"{'drilling or bore milling' if in_hole else strategy} from {setup.name or setup.id}"
+    if not found.done[own].any():
+        return "no row is applied to it that finishes it", would
+    if max(area) < 0.5 * float(places.area_mm2[own].sum()):
+        return "most of it is not seen from any setup", would
+    return "the tools of its rows do not come to all of it: corners, or too deep", f"a smaller or longer tool: {would}"

@@ -1,0 +1,155 @@
+"""What of a part's surface the rows of a job will finish, told before anything is cut.
+
+Places spread over the surface are each asked: is there a row that is applied to their face, that finishes places which
+lie as they do, and whose tool can touch them with nothing of it in the part? What the proof then measures is the
+truth (see `finish`); this is what a proposal goes by.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrik.core.build import Build
+from fenrik.core.build.picks import picked_faces
+from fenrik.core.job import Operation, Setup
+from fenrik.core.planning.lying import Mask, lying
+from fenrik.core.planning.reach import Reach
+from fenrik.core.setups.grids import join_meshes
+from fenrik.core.solids.rays import RayCaster
+from fenrik.core.solids.reading import mesh_at
+from fenrik.core.solids.sampling import SurfacePlaces, surface_places
+from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.registry import STRATEGIES
+from fenrik.core.strategies.targets import OutlineTarget
+
+PLACES = 12_000
+FINEST_MM, DEFLECTION_SHARE = 0.01, 1e-4
+TOP_MM = 1e-3
+
+
+@dataclass
+class Surface:
+    """The surface of a job's part as places, and each side made ready; shared by forecasts of one part.
+
+    Attributes:
+        places: in part coordinates.
+    """
+
+    build: Build
+    _sides: dict[object, Reach] = field(default_factory=dict)
+
+    @cached_property
+    def places(self) -> SurfacePlaces:
+        return surface_places(mesh_at(self.build.solid, self.deflection_mm), PLACES)
+
+    @cached_property
+    def rays(self) -> RayCaster:
+        return RayCaster(mesh_at(self.build.solid, self.deflection_mm))
+
+    @property
+    def deflection_mm(self) -> float:
+        size = float(np.linalg.norm(np.ptp(self.build.solid.bounds(), axis=0)))
+        return max(FINEST_MM, DEFLECTION_SHARE * size)
+
+    def reach(self, build: Build, setup: Setup) -> Reach:
+        """What tools reach from the side of a setup."""
+        # By how it stands and what holds it, not by its name: a side that was not taken leaves its name to the next.
+        stands = build.frame(setup).rotation.tobytes(), tuple(f.model_dump_json() for f in setup.fixtures)
+        if stands not in self._sides:
+            mesh = build.mesh_of_one(setup, self.deflection_mm)
+            fixtures = build.placing(setup).fixture_mesh()
+            self._sides[stands] = Reach(mesh if fixtures is None else join_meshes([mesh, fixtures]))
+        return self._sides[stands]
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """Attributes:
+    surface: the places. row: (n,) number of the row that finishes each, −1 where none does.
+    """
+
+    surface: Surface
+    row: NDArray[np.int32]
+
+    @property
+    def done(self) -> Mask:
+        return self.row >= 0
+
+    @property
+    def finished_fraction(self) -> float:
+        area = self.surface.places.area_mm2
+        return float(area[self.done].sum() / max(float(area.sum()), 1e-12))
+
+
+def forecast(build: Build, surface: Surface | None = None) -> Forecast:
+    """What the rows of a job that are switched on will finish.
+
+    Raises:
+        FenrikError: when the part is missing, or picked geometry is lost.
+    """
+    surface = surface or Surface(build)
+    places = surface.places
+    row = np.full(len(places), -1, np.int32)
+    for operation in build.job.operations:
+        setup = build.job.setup(operation.setup)
+        if not operation.enabled or setup.makes:
+            continue
+        mine = _may_finish(build, operation, places)
+        open_ = np.flatnonzero(mine & (row < 0))
+        if len(open_) == 0:
+            continue
+        local = places.rows(open_).in_frame(build.frame(setup))
+        row[open_[_finished(build, operation, local, surface)]] = operation.number
+    return Forecast(surface, row)
+
+
+def _finished(build: Build, operation: Operation, places: SurfacePlaces, surface: Surface) -> Mask:
+    """Which of some places, in the frame of a row's setup, it finishes: those that lie as it finishes them and that its
+    tool comes to."""
+    strategy, setup = STRATEGIES[operation.params.strategy], build.job.setup(operation.setup)
+    duties = strategy.finishes(operation.params)
+    if "hole" in duties or "edge" in duties:
+        return np.ones(len(places), bool)
+    lies = lying(places.normal[:, 2])
+    fits = np.logical_or.reduce([lies[d] for d in duties] or [np.zeros(len(places), bool)])
+    if strategy.makes(operation.params) == "the top":
+        return fits & (places.place[:, 2] > float(build.placing(setup).parts[1, 2]) - TOP_MM)
+    rows = np.flatnonzero(fits)
+    fits[rows] = surface.reach(build, setup).touched(build.job.tool(operation.tool), places.rows(rows))
+    return np.asarray(fits)
+
+
+def _may_finish(build: Build, operation: Operation, places: SurfacePlaces) -> Mask:
+    """Places on the faces that a row is applied to; those of pockets with their walls, of holes with all of them."""
+    strategy, params = STRATEGIES[operation.params.strategy], operation.params
+    if strategy.makes(params) in ("the top", "all from above"):
+        return np.ones(len(places), bool)
+    if isinstance(params, TargetParams) and any(isinstance(t, OutlineTarget) for t in params.targets):
+        return np.ones(len(places), bool)
+    faces = set(picked_faces(build, operation))
+    if not faces and not strategy.for_holes and strategy.finishes(params) == ("slope",):
+        return np.ones(len(places), bool)
+    if build.solid.is_exact and faces:
+        faces |= _with_the_feature(build, operation, faces)
+    return np.isin(places.face, sorted(faces))
+
+
+def _with_the_feature(build: Build, operation: Operation, faces: set[int]) -> set[int]:
+    """Faces that come with those that are picked: the walls of a floor, the mouth and the end of a bore."""
+    found = build.recognition()
+    more: set[int] = set()
+    if STRATEGIES[operation.params.strategy].for_holes:
+        for hole in found.holes:
+            steps = [k for k, s in enumerate(hole.steps) if faces & set(s.faces)]
+            for k in steps:
+                near = hole.steps[k + 1 :] if k + 1 == len(hole.steps) - 1 else []
+                more |= {f for s in near if s.kind in ("drill point", "flat bottom", "ball bottom") for f in s.faces}
+        return more
+    for pocket in found.pockets:
+        if faces & set(pocket.floor):
+            more |= set(pocket.walls)
+    return more

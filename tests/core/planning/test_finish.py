@@ -1,0 +1,135 @@
+"""How much of the surface is finished: told before, measured after, on solids that nothing was built for."""
+
+import json
+
+import numpy as np
+import pytest
+
+from fenrik.core.build import Build
+from fenrik.core.job import parse_job
+from fenrik.core.planning import measured_finish, predicted_finish, propose_route, propose_sides, with_route
+from fenrik.core.planning.forecast import Surface
+from fenrik.core.report import air_shares
+from fenrik.core.solids.reading import solid_from_shape
+from fenrik.core.solids.writing import write_solid
+from fenrik.core.store import MemoryStore
+from fenrik.core.tools import Tool
+from fenrik.demo.jobs import SIDES
+from fenrik.demo.shop import SHOP_TOOLS
+from outside import job_of, planned
+from parts import box, cut, cylinder, fuse
+from solids import random_solid
+
+SHOP = [Tool.model_validate(t) for t in SHOP_TOOLS]
+
+
+def build_of(shape):
+    data = write_solid(solid_from_shape(shape), ".step")
+    return Build(parse_job(job_of("finish")), data, MemoryStore())
+
+
+def with_everything(build, sides=True):
+    found = propose_sides(build, SHOP) if sides else propose_route(build, build.job.setups[0], SHOP)
+    return build.with_job(with_route(build.job, found))
+
+
+@pytest.mark.parametrize(
+    ("shape", "least"),
+    [
+        # What once came out with the blank standing round it: a step in one side, a boss on top, a pocket in a side.
+        (lambda: cut(box(0, 0, 0, 100, 60, 25), box(80, 20, 19, 30, 20, 10)), 0.97),
+        (lambda: fuse(box(0, 0, 0, 60, 40, 20), cylinder(30, 20, 20, 6, 8)), 0.97),
+        (lambda: cut(box(0, 0, 0, 60, 40, 24), box(40, 10, 6, 30, 20, 8)), 0.95),
+    ],
+    ids=["step in a side", "boss on top", "pocket in a side"],
+)
+def test_nothing_of_the_blank_stays_round_simple_parts(shape, least):
+    build = with_everything(build_of(shape()))
+    told = predicted_finish(build)
+    for setup in build.job.setups:
+        if build.job.route(setup):
+            build.compute(setup)
+            assert [f for f in build.proof(setup)[0]["findings"] if f["kind"] in ("gouge", "rapid in stock")] == []
+    found = measured_finish(build)
+    assert found.measured
+    assert found.finished_fraction > least
+    assert told.finished_fraction == pytest.approx(found.finished_fraction, abs=0.04)
+    area = sum(f.area_mm2 for f in build.solid.faces)
+    assert sum(x.area_mm2 for x in found.left_over) == pytest.approx(
+        (1 - found.finished_fraction) * area, rel=0.2, abs=5
+    )
+
+
+def test_the_underside_and_an_undercut_are_told_with_area_and_reason():
+    undercut = fuse(box(24, -1, 12, 12, 42, 20), box(20, -1, 8, 20, 42, 6))
+    build = build_of(cut(box(0, 0, 0, 60, 40, 24), undercut))
+    build = with_everything(build, sides=False)
+    left = {x.face: x for x in predicted_finish(build).left_over}
+    faces = build.solid.faces
+    under = next(i for i, f in enumerate(faces) if f.kind == "plane" and f.normal[2] < -0.99 and f.centroid[2] < 1)
+    assert left[under].area_mm2 == pytest.approx(60 * 40, rel=0.01)
+    assert left[under].why == "it is not seen from any setup"
+    ceilings = [i for i, f in enumerate(faces) if f.kind == "plane" and f.normal[2] < -0.99 and f.centroid[2] > 1]
+    assert all(i in left for i in ceilings)
+    # The line on top says how much.
+    assert "faces left" in predicted_finish(build).words
+
+
+def test_a_side_that_was_not_taken_leaves_nothing_but_its_name_to_the_next():
+    # Both setups have one name; what is seen from the one is not what is seen from the other.
+    build = build_of(cut(box(0, 0, 0, 60, 40, 20), box(20, 10, 12, 20, 20, 20)))
+    data = json.loads(build.job.model_dump_json())
+    surface = Surface(build)
+    seen = {}
+    for axis in ("+z", "-z"):
+        data["setups"][0]["up"] = {"kind": "axis", "axis": axis}
+        turned = build.with_job(parse_job(data))
+        setup = turned.job.setups[0]
+        places = surface.places.in_frame(turned.frame(setup))
+        found = surface.reach(turned, setup).seen(places)
+        seen[axis] = float(places.area_mm2[found & (places.normal[:, 2] > 0.99)].sum())
+    assert seen["+z"] == pytest.approx(60 * 40, rel=0.01)
+    assert seen["-z"] == pytest.approx(60 * 40, rel=0.01)
+    walls = surface.reach(turned, setup).seen(places) & (np.abs(places.normal[:, 2]) < 0.01)
+    # From below the pocket's walls are hidden: only the outside stands free.
+    assert float(places.area_mm2[walls].sum()) == pytest.approx(200 * 20, rel=0.02)
+
+
+def test_two_chains_of_setups_count_each_face_where_least_is_left():
+    build = build_of(box(0, 0, 0, 40, 30, 10))
+    data = json.loads(build.job.model_dump_json())
+    blank = data["setups"][0]["stock"] | {"z_minus_mm": 0}
+    data["setups"][0]["stock"] = blank
+    data["setups"].append(data["setups"][0] | {"id": "other", "stock": blank | dict.fromkeys(SIDES, 0)})
+    data["tools"] = [next(t for t in SHOP_TOOLS if t["name"] == "End mill 20")]
+    row = {"setup": "first", "tool": data["tools"][0]["number"], "params": {"strategy": "facing"}}
+    data["operations"] = [row | {"number": 10}, row | {"number": 20, "setup": "other"}]
+    found = measured_finish(build.with_job(parse_job(data)))
+    assert found.finished_fraction == pytest.approx(1.0, abs=0.01)
+    data["operations"].pop()
+    alone = measured_finish(build.with_job(parse_job(data)))
+    sides = [x for x in alone.left_over if x.most_mm == pytest.approx(2, abs=0.01)]
+    assert sum(x.area_mm2 for x in sides) == pytest.approx(2 * (40 + 30) * 10, rel=0.03)
+
+
+def test_a_row_that_cuts_air_says_so():
+    columns = {
+        "point": np.array([[0.0, 0, 0], [10, 0, 0], [30, 0, 0], [30, 5, 0]]),
+        "fresh": np.array([True, False, False, False]),
+        "kind": np.array([3, 3, 3, 0]),
+        "operation": np.array([10, 10, 10, 10]),
+        "removed": np.array([0.0, 4.0, 0.0, 0.0]),
+    }
+    assert air_shares(columns) == {10: pytest.approx(20 / 30)}
+
+
+SEEDS = [12, 20]
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+def test_a_part_from_outside_is_finished_or_told(seed):
+    result = planned(write_solid(solid_from_shape(random_solid(seed).shape), ".step"), f"seed {seed}")
+    deep = [f for f in result["findings"] if f["kind"] in ("gouge", "rapid in stock", "holder contact")]
+    assert deep == [], json.dumps(deep[:2])
+    assert result["untold"] < 0.001
+    assert result["of_could"] > 0.9
