@@ -81,8 +81,9 @@ def planned(data: bytes, name: str) -> dict[str, Any]:
         summary, columns = build.proof(setup)
         result["findings"] += [f for f in summary["findings"] if f["severity"] == "fault"]
         lengths = np.linalg.norm(np.diff(columns["point"], axis=0, prepend=columns["point"][:1]), axis=1)
+        finishing = ("parallel finishing", "waterline")
         rough = np.isin(
-            columns["operation"], [o.number for o in build.job.operations if "inishing" not in o.params.strategy]
+            columns["operation"], [o.number for o in build.job.operations if o.params.strategy not in finishing]
         )
         cutting = (columns["kind"] == 3) & ~columns["fresh"] & rough
         cut_mm += float(lengths[cutting].sum())
@@ -98,7 +99,8 @@ def planned(data: bytes, name: str) -> dict[str, Any]:
 
 
 def surface_of(build: Any, setups: list[Any]) -> dict[str, Any]:
-    """How much of the surface is finished, how much could be, how deep the worst gouge is, and what nobody told."""
+    """How much of the surface is finished, how much could be, how much is missing under it (a ray that grazes an edge
+    counts with its cell), and what nobody told."""
     from fenrik.core.planning import measured_finish
     from fenrik.core.solids.reading import mesh_at
     from fenrik.core.stock.standing import standing
@@ -134,7 +136,7 @@ def surface_of(build: Any, setups: list[Any]) -> dict[str, Any]:
         "could": float(area[could].sum() / area.sum()),
         "of_could": float(area[could & ~off].sum() / max(area[could].sum(), 1e-9)),
         "untold": sum(max(v[0] - told.get(f, 0.0), 0.0) for f, v in left.items()) / float(area.sum()),
-        "deepest": float(-found.over_mm.min()),
+        "gouged": float(area[found.over_mm < -(tolerance + APART_MM)].sum() / area.sum()),
         "left": worst,
     }
 
@@ -220,7 +222,7 @@ def tell(results: list[dict[str, Any]]) -> None:
         float(np.median(share)),
         "median 0.97, worst tenth 0.90",
         f"{len(results)} solids, {len(results) - len(done)} failed; of what could be made: median {100 * np.median(share):.1f} %, "
-        f"tenth {100 * np.quantile(share, 0.1):.1f} %; untold at most {100 * max(r['untold'] for r in done):.2f} %; with faults {sum(bool(r['findings']) for r in done)}; "
+        f"tenth {100 * np.quantile(share, 0.1):.1f} %; untold at most {100 * max(r['untold'] for r in done):.2f} %; gouged at most {100 * max(r['gouged'] for r in done):.3f} %; with faults {sum(bool(r['findings']) for r in done)}; "
         f"air {100 * sum(r['air'] * r['cut_mm'] for r in done) / sum(r['cut_mm'] for r in done):.1f} %; {np.median(seconds):.0f} s, at most {seconds.max():.0f} s",
     )
 

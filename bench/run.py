@@ -15,6 +15,7 @@ from pathlib import Path
 import numpy as np
 
 import cuts
+import outside
 import parts
 import prismatic
 import rows
@@ -220,6 +221,7 @@ def memory() -> None:
 BENCHES = (
     {f.__name__: f for f in (drop, posting, memory, picture, fields)}
     | cuts.BENCHES
+    | outside.BENCHES
     | parts.BENCHES
     | prismatic.BENCHES
     | sizes.BENCHES

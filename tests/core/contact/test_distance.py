@@ -274,7 +274,9 @@ def test_over_the_rim_of_a_leaning_lofted_wall_outside_is_outside():
     shape = frustum(rectangle(24, 11), rectangle(26, 13), 0, 13)
     index = index_of(shape, 0.016)
     shares = np.linspace(-0.97, 0.97, 41)
-    rim = np.vstack([np.column_stack([13 * shares, 0 * shares + 6.5]), np.column_stack([0 * shares + 13.0, 6.5 * shares])])
+    rim = np.vstack(
+        [np.column_stack([13 * shares, 0 * shares + 6.5]), np.column_stack([0 * shares + 13.0, 6.5 * shares])]
+    )
     out = np.vstack([np.tile([0.0, 1.0], (41, 1)), np.tile([1.0, 0.0], (41, 1))])
     for beside, over in ((0.001, 0.2), (0.01, 0.2), (0.3, 1.0), (0.02, 9.0)):
         places = np.column_stack([rim + beside * out, np.full(len(rim), 13.0 + over)])

@@ -28,7 +28,7 @@ from fenrik.core.packing import pack, unpack
 from fenrik.core.posting import Controller, Posted, PostedOperation, load_controllers, post_programs
 from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof import ProofInputs, prove
-from fenrik.core.proof.audit import Audited, Surroundings, audited
+from fenrik.core.proof.audit import Surroundings, audited
 from fenrik.core.setups.stocks import EarlierStock
 from fenrik.core.stock import Stock, cut
 from fenrik.core.stock.shaping import upright
@@ -36,13 +36,11 @@ from fenrik.core.strategies.common import Outcome
 from fenrik.core.strategies.given import Given, Item
 from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_strategy
 from fenrik.core.toolpath import Toolpath
-from fenrik.core.toolpath.mending import skimmed
 from fenrik.core.tools import Assembly, cutting_profile
 
-STOCK_VERSION, AUDIT_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 1, 6, 11
+STOCK_VERSION, AUDIT_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 2, 6, 12
 FLATTEN_MM = 0.002
-SKIM_DIAMETERS = 0.5
-"""A stretch that takes nothing is a link where it is at least so many diameters long."""
+LINK_TIMES = 1.5
 STOCK_CODE, AUDIT_CODE, PROGRAM_CODE, PROOF_CODE = (
     kernels_behind(f"fenrik.core.{name}") for name in ("stock.cut", "proof.audit", "posting.writing", "proof.prove")
 )
@@ -137,17 +135,19 @@ class Build(Geometry):
     def _audited_node(self, operation: Operation, before: str, motions: Node, given: Given, own: Build) -> Node:
         """An operation's path as it may be shown: what its strategy made, without what must not be in it.
 
-        With it comes the stock that it leaves.
+        With it comes the stock that it leaves. Of the part it goes out of date with what the strategy sees of it; the
+        proof goes with all of it.
         """
         setup, tool = self.job.setup(operation.setup), self.job.tool(operation.tool)
         inputs = {
             "code": AUDIT_CODE,
             "motions": motions.key,
             "before": before,
-            "part": [self.solid_key, setup.makes, setup.grid] if self.job.part else None,
             "tool": {name: getattr(tool, name) for name in TOOL_SHAPE},
             "fixtures": setup.fixtures,
             "tolerance": self._tolerance(operation),
+            "feeds": [self.job.feeds(operation).entry, self._link_feed(operation)],
+            "safe": setup.retract_mm,
         }
 
         def make() -> bytes:
@@ -155,8 +155,7 @@ class Build(Geometry):
             given.progress = part_of(progress, 0.0, 0.7)
             outcome = _unpacked(motions.made(own.store))
             found = audited(outcome.toolpath, own._surroundings(operation), part_of(progress, 0.7, 1.0))
-            path = own._without_idle(found, operation)
-            data = _packed(Outcome(path, [*outcome.unreached, *found.told]))
+            data = _packed(Outcome(found.path, [*outcome.unreached, *found.told]))
             after = own._stock_after_key(operation, node.key)
             own.store.put(after, "stock", found.stock.to_bytes())
             return data
@@ -173,15 +172,18 @@ class Build(Geometry):
             tolerance_mm=self._tolerance(operation),
             safe_mm=safe_over(self, setup, None) + setup.retract_mm,
             entry_feed=self.job.feeds(operation).entry,
+            link_feed=self._link_feed(operation),
             fixtures=self.placing(setup).fixture_mesh(),
         )
 
-    def _without_idle(self, found: Audited, operation: Operation) -> Toolpath:
-        """A path of roughing with links where it takes nothing."""
-        if not STRATEGIES[operation.params.strategy].skims:
-            return found.path
-        least = SKIM_DIAMETERS * self.job.tool(operation.tool).cutter.diameter_mm
-        return skimmed(found.path, found.idle, least, self.job.feeds(operation).exit)
+    def _link_feed(self, operation: Operation) -> float | None:
+        """Feed of ways in air, faster than that of cuts where the machine lets it; None for what keeps its passes."""
+        strategy = STRATEGIES[operation.params.strategy]
+        if not strategy.skims or strategy.finishes(operation.params):
+            return None
+        feeds = self.job.feeds(operation)
+        most = self.job.machine_of(self.job.setup(operation.setup)).max_feed_mm_min
+        return max(feeds.exit, min(LINK_TIMES * feeds.cutting, most))
 
     def link_of(self, operation: Operation) -> _Link:
         """An operation in its chain; one that is off as if it came last."""

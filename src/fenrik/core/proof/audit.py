@@ -1,14 +1,14 @@
 """Every path looks at itself before its row counts as ready.
 
 The motions are moved through the stock as it is there, with the whole tool, and the surface that they leave is held
-against the exact part. What cuts into the part, takes stock at rapid, or touches stock or fixture with what does not
-cut is taken out of the path: a way from pass to pass is led over the top instead; of passes the stretch is left out
-and told. No code of the strategies is used here.
+against the exact part. What cuts into the part or takes stock at rapid is taken out of the path: a way from pass to
+pass is led over the top instead; of passes the stretch is left out and told. What touches stock or fixture with a body
+that does not cut is told with its place. No code of the strategies is used here.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,20 +22,29 @@ from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import CutRecord, Stock, cut
 from fenrik.core.stock.shaping import upright
 from fenrik.core.toolpath import Kind, Poses, Toolpath
-from fenrik.core.toolpath.mending import Detour, without
+from fenrik.core.toolpath.mending import Detour, hopped, skimmed, without
 from fenrik.core.tools import Tool, assembly_of, cutting_profile
 
 FLATTEN_MM = 0.002
 ROUNDING_MM = 1e-6
-CONTACT_MM = 1e-6
+CONTACT_MM = 1e-3
+"""Less than this is flush; the proof of the rounded program allows a little more."""
+SKIM_MM = 2.0
+"""A stretch that takes nothing is a link where it is at least so long: a control stutters at shorter ones."""
+GRAZE_CELLS = 0.1
+"""A motion that takes less than this share of a cell's square grazes: the stock does not tell it from none."""
 EXACTLY, BY_BLOCKS = 3, 3
 """How often bad motions are taken out one by one, and then with all that belongs to them."""
 REASONS = {
     "part": ("the cutter would go {:.3f} mm too deep into the part", "Take a smaller tool, or check heights."),
-    "rapid": ("stock stands in the way of a rapid", "Raise the retract height."),
-    "body": ("{} would stand {:.2f} mm deep in the stock", "Take a longer tool, or clear the stock first."),
-    "fixture": ("a fixture stands {:.2f} mm deep in the way of the tool", "Move the fixture, or keep out of there."),
+    "rapid": ("{:.3g} mm³ of stock stand in the way of a rapid", "Clear the stock first, or raise the retract height."),
+    "neck": ("The neck stands {:.2f} mm deep in the stock.", "Take a longer tool, or clear the stock first."),
+    "shank": ("The shank stands {:.2f} mm deep in the stock.", "Take a longer tool, or clear the stock first."),
+    "holder": ("The holder stands {:.2f} mm deep in the stock.", "Take a longer tool, or clear the stock first."),
+    "fixture": ("A fixture stands {:.2f} mm deep in the way of the tool.", "Move the fixture, or keep out of there."),
 }
+REPAIRED = ("part", "rapid")
+"""What is left out; the rest stays and is told."""
 
 
 @dataclass(frozen=True)
@@ -44,7 +53,8 @@ class Surroundings:
 
     Attributes:
         stock: before the row. part: None where there is none. tolerance_mm: how far it may go into the part.
-        safe_mm: height of rapids. entry_feed: mm/min.
+        safe_mm: height of rapids. entry_feed: mm/min. link_feed: mm/min, of ways in air; None where they stay as
+            they are.
     """
 
     stock: Stock
@@ -53,6 +63,7 @@ class Surroundings:
     tolerance_mm: float
     safe_mm: float
     entry_feed: float
+    link_feed: float | None = None
     fixtures: Mesh | None = None
 
 
@@ -72,23 +83,32 @@ class Audited:
 
 @dataclass
 class _Bad:
-    """Motions (n,) that must not be, by the reason that weighs most, and how much."""
+    """Motions (n,) that must not be (mask), the reason that was found first, and how much.
+
+    Attributes:
+        stays: reason, motion and amount of what is told and not left out.
+    """
 
     mask: NDArray[np.bool_]
     reason: NDArray[np.object_]
     amount: Points
-    body: NDArray[np.object_] = field(init=False)
+    stays: dict[str, tuple[int, float]] = field(default_factory=dict)
 
     @classmethod
     def none(cls, n: int) -> _Bad:
-        made = cls(np.zeros(n, bool), np.full(n, "", object), np.zeros(n))
-        made.body = np.full(n, "", object)
-        return made
+        return cls(np.zeros(n, bool), np.full(n, "", object), np.zeros(n))
 
-    def add(self, reason: str, rows: NDArray[np.int64], amount: Points, body: str = "") -> None:
-        new = ~self.mask[rows] | (self.reason[rows] == reason) & (amount > self.amount[rows])
+    def add(self, reason: str, path: Toolpath, rows: NDArray[np.int64], amount: Points) -> None:
+        # Straight up from a place there is no other way.
+        stays = np.full(len(rows), reason not in REPAIRED) | ((path.kind[rows] == Kind.RETRACT) & (reason == "rapid"))
+        if stays.any():
+            worst = int(np.argmax(np.where(stays, amount, -np.inf)))
+            if amount[worst] > self.stays.get(reason, (0, 0.0))[1]:
+                self.stays[reason] = int(rows[worst]), float(amount[worst])
+        rows, amount = rows[~stays], amount[~stays]
+        new = ~self.mask[rows] | ((self.reason[rows] == reason) & (amount > self.amount[rows]))
         rows, amount = rows[new], amount[new]
-        self.mask[rows], self.reason[rows], self.amount[rows], self.body[rows] = True, reason, amount, body
+        self.mask[rows], self.reason[rows], self.amount[rows] = True, reason, amount
 
 
 def audited(path: Toolpath, around: Surroundings, progress: Progress = silent) -> Audited:
@@ -102,7 +122,10 @@ def audited(path: Toolpath, around: Surroundings, progress: Progress = silent) -
         stock, record = cut(before, poses, assembly_of(around.tool), 0, progress)
         bad = _bad_motions(path, poses, stock, record, around)
         if not bad.mask.any():
-            return Audited(path, told, stock, _idle(path, poses, record))
+            told += _what_stays(path, bad)
+            return _leaner(
+                Audited(path, told, stock, _idle(path, poses, record, stock.lattice.cell_mm)), before, around
+            )
         mended = without(path, bad.mask, _detour(around), whole=attempt >= EXACTLY)
         told += _told(path, mended, bad)
         path = mended
@@ -110,24 +133,36 @@ def audited(path: Toolpath, around: Surroundings, progress: Progress = silent) -
     return Audited(Toolpath.empty(), told, before, np.zeros(0, bool))
 
 
+def _leaner(found: Audited, before: Stock, around: Surroundings) -> Audited:
+    """The same without ways in air, where that is asked for, quicker, and as clear."""
+    if around.link_feed is None:
+        return found
+    path = hopped(found.path, found.idle, _detour(around), around.link_feed)
+    if path is not found.path:
+        poses = path.poses(FLATTEN_MM)
+        stock, record = cut(before, poses, assembly_of(around.tool), 0)
+        if not _bad_motions(path, poses, stock, record, around).mask.any():
+            found = Audited(path, found.told, stock, _idle(path, poses, record, stock.lattice.cell_mm))
+    return replace(found, path=skimmed(found.path, found.idle, SKIM_MM, around.link_feed))
+
+
 def _bad_motions(path: Toolpath, poses: Poses, stock: Stock, record: CutRecord, around: Surroundings) -> _Bad:
     bad = _Bad.none(len(path))
     for mine, deep in _gouges(poses, stock, around):
-        bad.add("part", mine, deep)
+        bad.add("part", path, mine, deep)
     fast = np.isin(path.kind[poses.source], [Kind.RAPID, Kind.RETRACT])
     took = record.removed_mm3 > 1e-3 * stock.lattice.cell_mm**2
     rows = np.flatnonzero(fast & took)
-    bad.add("rapid", poses.source[rows], record.removed_mm3[rows])
-    watched = assembly_of(around.tool).watched
-    for k, body in enumerate(watched):
+    bad.add("rapid", path, poses.source[rows], record.removed_mm3[rows])
+    assembly = assembly_of(around.tool)
+    for k, body in enumerate(assembly.watched):
         rows = np.flatnonzero(record.touch_mm[:, k] > CONTACT_MM)
-        bad.add("body", poses.source[rows], record.touch_mm[rows, k], body.role)
+        bad.add(body.role, path, poses.source[rows], record.touch_mm[rows, k])
     if around.fixtures is not None:
-        assembly = assembly_of(around.tool)
         none = [0.0] * len(assembly.profiles)
         for near in clearance(DistanceIndex.build(around.fixtures), poses, assembly, none):
             rows = np.flatnonzero(near.mm < -CONTACT_MM)
-            bad.add("fixture", poses.source[rows], -near.mm[rows])
+            bad.add("fixture", path, poses.source[rows], -near.mm[rows])
     return bad
 
 
@@ -149,11 +184,11 @@ def _gouges(poses: Poses, stock: Stock, around: Surroundings) -> list[tuple[NDAr
     return found
 
 
-def _idle(path: Toolpath, poses: Poses, record: CutRecord) -> NDArray[np.bool_]:
-    """Motions that take no volume."""
-    took = np.zeros(len(path), bool)
-    took[poses.source[record.removed_mm3 > 1e-9]] = True
-    return ~took
+def _idle(path: Toolpath, poses: Poses, record: CutRecord, cell_mm: float) -> NDArray[np.bool_]:
+    """Motions that take nothing, or graze what was cut before."""
+    took = np.zeros(len(path))
+    np.add.at(took, poses.source, record.removed_mm3)
+    return np.asarray(took <= GRAZE_CELLS * cell_mm**2 * path.lengths() + 1e-9)
 
 
 def _detour(around: Surroundings) -> Detour:
@@ -178,29 +213,28 @@ def _told(path: Toolpath, mended: Toolpath, bad: _Bad) -> list[Unreached]:
     if gone < 1e-6:
         return []
     told = []
-    cuts = path.kind == Kind.CUT
     for reason in dict.fromkeys(bad.reason[bad.mask]):
         rows = np.flatnonzero(bad.mask & (bad.reason == reason))
-        worst = rows[bad.amount[rows].argmax()]
-        words, advice = REASONS[reason]
-        amount = [bad.body[worst], bad.amount[worst]] if reason == "body" else [bad.amount[worst]]
-        x, y, z = (float(v) for v in path.point[worst])
-        told.append(
-            Unreached(
-                reason=f"{gone:.1f} mm of {path.lengths()[cuts].sum():.0f} mm of passes are left out: "
-                + words.format(*amount)
-                + ".",
-                place=(x, y, z),
-                advice=advice,
-            )
-        )
+        worst = int(rows[bad.amount[rows].argmax()])
+        words = REASONS[reason][0].format(bad.amount[worst]).rstrip(".")
+        left_out = f"{gone:.1f} mm of {path.cut_length_mm():.0f} mm of passes are left out: "
+        told.append(_place(path, worst, f"{left_out}{words[0].lower()}{words[1:]}.", REASONS[reason][1]))
     return told
 
 
+def _what_stays(path: Toolpath, bad: _Bad) -> list[Unreached]:
+    """Contacts of passes, the worst of each kind."""
+    return [
+        _place(path, row, REASONS[reason][0].format(amount), REASONS[reason][1])
+        for reason, (row, amount) in bad.stays.items()
+    ]
+
+
+def _place(path: Toolpath, row: int, words: str, advice: str) -> Unreached:
+    x, y, z = (float(v) for v in path.point[row])
+    return Unreached(reason=words, place=(x, y, z), advice=advice)
+
+
 def _nothing_left(path: Toolpath) -> Unreached:
-    x, y, z = (float(v) for v in path.point[0])
-    return Unreached(
-        reason="No way was found that keeps clear of part, stock and fixtures; nothing is cut.",
-        place=(x, y, z),
-        advice="Take another tool, other heights, or another strategy.",
-    )
+    words = "No way was found that keeps clear of the part and of standing stock; nothing is cut."
+    return _place(path, 0, words, "Take another tool, other heights, or another strategy.")

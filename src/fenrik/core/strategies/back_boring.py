@@ -277,6 +277,7 @@ STRATEGY = Strategy(
     params=BackBoring,
     run=back_boring,
     version=1,
+    meant_depth_mm=lambda params, cutter: params.depth_mm or 0.0,
     group="Holes",
     needs=(*IN_PLACE, "mesh"),
     cutters=("back boring bar",),

@@ -170,7 +170,6 @@ STRATEGY = Strategy(
     params=Facing,
     run=facing,
     version=4,
-    skims=True,
     group="Faces and pockets",
     cutters=mills("face mill", "flat"),
     stage=0,

@@ -534,7 +534,6 @@ STRATEGY = Strategy(
     params=PocketClearing,
     run=pocket_clearing,
     version=5,
-    skims=True,
     group="Faces and pockets",
     cutters=mills("flat", "bull-nose"),
     stage=2,

@@ -15,6 +15,10 @@ START_GAP_MM = 1.0
 LEAST_STRETCH_MM = 10.0
 """What is left of a pass is gone on with where it is at least so long."""
 
+RAPID_MM_MIN = 15_000.0
+"""How fast a machine is thought to be where a way over the top is weighed against one in air."""
+HOP_WORTH = 1.2
+
 Mask = NDArray[np.bool_]
 
 
@@ -117,6 +121,36 @@ def _detour(path: Toolpath, last: int, begin: int, way: Detour) -> Toolpath:
     made = Toolpath.plain(points, np.zeros(n, np.int8), np.zeros((n, 3)), kind, feed)
     spindle = path.spindle[min(begin, len(path) - 1)]
     return replace(made, axis=np.tile(path.axis[last], (n, 1)), spindle=np.full(n, spindle, np.int8))
+
+
+def hopped(path: Toolpath, idle: Mask, way: Detour, feed: float) -> Toolpath:
+    """A path that goes over the top instead of long ways on which it takes nothing, where that is quicker; the path
+    itself where there are none. Before and after such a way the tool stands free.
+
+    Args:
+        idle: (n,) motions that take nothing. feed: with which they would be gone, mm/min.
+    """
+    plain = idle & (path.hole < 0) & (path.side == 0)
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], plain[1:], [False]]).astype(np.int8))) + 1
+    lengths, working = path.lengths(), np.isin(path.kind, [Kind.CUT, Kind.LINK, Kind.ENTRY])
+    pieces, done = [], 0
+    for a, b in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
+        air = float(lengths[a:b][working[a:b]].sum())
+        if air / feed <= HOP_WORTH * _hop_minutes(path, a, b, way) or not way.lifts:
+            continue
+        pieces += [path.rows(np.arange(done, a)), _detour(path, a - 1, b, way)]
+        done = b
+    return Toolpath.joined([*pieces, path.rows(np.arange(done, len(path)))]) if pieces else path
+
+
+def _hop_minutes(path: Toolpath, a: int, b: int, way: Detour) -> float:
+    """Minutes that it takes to go over the top in place of motions a to before b; none at the end of a path."""
+    if b == len(path):
+        return 0.0
+    here, there = path.point[a - 1], path.point[b - 1]
+    up, down = max(way.safe_mm - here[2], 0.0), max(way.safe_mm - there[2], 0.0)
+    slow = max(min(way.stands(there[:2]) + START_GAP_MM, way.safe_mm) - there[2], 0.0)
+    return float((up + down - slow + np.hypot(*(there - here)[:2])) / RAPID_MM_MIN + slow / way.feed)
 
 
 def skimmed(path: Toolpath, idle: Mask, least_mm: float, feed: float) -> Toolpath:

@@ -11,7 +11,8 @@ from fenrik.core.findings import Finding
 from fenrik.core.proof.run import Run
 
 MAX_FINDINGS_OF_A_KIND = 50
-CONTACT_MM = 1e-6
+CONTACT_MM = 2e-3
+"""Bodies that come nearer than this touch: less is the rounding of a program's last digit."""
 
 
 def runs_of(index: NDArray) -> list[NDArray]:
