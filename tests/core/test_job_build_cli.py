@@ -278,3 +278,17 @@ def test_demo_is_proved_without_findings():
     assert threads["worst_gouge_mm"] < 0.65  # into the tap drill, on purpose
     assert all(r["worst_gouge_mm"] < 0.02 for r in summary["by_operation"].values())
     assert not build.path(job.operations[0]).unreached
+
+
+def test_a_row_that_cannot_be_computed_is_a_failed_row_and_the_others_are_planned(folder, tmp_path, capsys):
+    job = small_job()
+    bad = json.loads(json.dumps(job["operations"][0])) | {"number": 15}
+    bad["params"]["stepover_mm"] = 200
+    job["operations"].insert(1, bad)
+    (folder / "half.json").write_text(json.dumps(job))
+    assert main(["plan", str(folder / "half.json"), "--out", str(tmp_path)]) == FAULTS
+    report = json.loads((tmp_path / "report.json").read_text())
+    assert [f["number"] for f in report["failed"]] == [15]
+    assert "stepover_mm" in report["failed"][0]["why"]
+    assert [o["number"] for o in report["operations"]] == [o["number"] for o in job["operations"] if o["number"] != 15]
+    assert "row 15" in capsys.readouterr().err
