@@ -19,6 +19,7 @@ from fenrik.core.job import Operation, Setup
 from fenrik.core.planning.lying import Mask, lying
 from fenrik.core.planning.reach import Reach
 from fenrik.core.setups.grids import join_meshes
+from fenrik.core.setups.stocks import BoxStock
 from fenrik.core.solids.rays import RayCaster
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.solids.sampling import SurfacePlaces, surface_places
@@ -28,7 +29,8 @@ from fenrik.core.strategies.targets import OutlineTarget
 
 PLACES = 12_000
 FINEST_MM, DEFLECTION_SHARE = 0.01, 1e-4
-TOP_MM = 1e-3
+TOP_MM, FLUSH_COSINE = 1e-3, 1 - 1e-6
+AS_IT_CAME = 0
 
 
 @dataclass
@@ -69,7 +71,8 @@ class Surface:
 @dataclass(frozen=True)
 class Forecast:
     """Attributes:
-    surface: the places. row: (n,) number of the row that finishes each, −1 where none does.
+    surface: the places. row: (n,) number of the row that finishes each, −1 where none does, `AS_IT_CAME` where the
+        stock has that surface already.
     """
 
     surface: Surface
@@ -93,7 +96,7 @@ def forecast(build: Build, surface: Surface | None = None) -> Forecast:
     """
     surface = surface or Surface(build)
     places = surface.places
-    row = np.full(len(places), -1, np.int32)
+    row = np.where(_as_it_came(build, places), AS_IT_CAME, -1).astype(np.int32)
     for operation in build.job.operations:
         setup = build.job.setup(operation.setup)
         if not operation.enabled or setup.makes:
@@ -105,6 +108,20 @@ def forecast(build: Build, surface: Surface | None = None) -> Forecast:
         local = places.rows(open_).in_frame(build.frame(setup))
         row[open_[_finished(build, operation, local, surface)]] = operation.number
     return Forecast(surface, row)
+
+
+def _as_it_came(build: Build, places: SurfacePlaces) -> Mask:
+    """Places on the sides of a first stock that is a plain box."""
+    came = np.zeros(len(places), bool)
+    for setup in build.job.setups:
+        if setup.makes or setup.grid is not None or not isinstance(setup.stock, BoxStock):
+            continue
+        low, high = build.placing(setup).stock
+        own = places.in_frame(build.frame(setup))
+        for side, level in ((-1.0, low), (1.0, high)):
+            flush = (side * own.normal > FLUSH_COSINE) & (np.abs(own.place - level) < TOP_MM)
+            came |= flush.any(axis=1)
+    return came
 
 
 def _finished(build: Build, operation: Operation, places: SurfacePlaces, surface: Surface) -> Mask:
