@@ -76,6 +76,9 @@ def test_scale_hint_for_metres_and_inches():
     assert "25.4" in solid_from_shape(shape).warnings[0]
     assert "0.001" in solid_from_shape(shape, 1e6).warnings[0]
     assert solid_from_shape(shape, 100).warnings == []
+    # A part of 5 mm is more often one in another unit.
+    rod = solid_from_shape(BRepPrimAPI_MakeSphere(2.5).Shape())
+    assert "25.4 makes it 127 mm" in rod.warnings[0]
 
 
 def _nan_stl():

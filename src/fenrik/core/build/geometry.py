@@ -34,7 +34,7 @@ from fenrik.core.solids.seeing import seen_faces
 from fenrik.core.solids.splitting import take_bodies
 from fenrik.core.store import Store
 
-SOLID_VERSION, RECOGNISE_VERSION = 3, 1
+SOLID_VERSION, RECOGNISE_VERSION = 4, 1
 SOLIDS_KEPT = 16
 PROOF_DEFLECTION_MM, PROOF_SHARE = 0.016, 5e-5
 """Triangles that find places for the proof: so fine, or this share of the part's size; the exact faces do the rest."""

@@ -27,7 +27,7 @@ VIEW_DEFLECTION = 5e-4
 
 EXACT_SUFFIXES = (".step", ".stp", ".iges", ".igs", ".brep", ".brp")
 SUFFIXES = (*EXACT_SUFFIXES, *MESH_SUFFIXES)
-_USUAL_MM = (1.0, 5000.0)
+_USUAL_MM = (8.0, 5000.0)
 
 
 def read_solid(data: bytes, name: str, scale: float = 1.0) -> Solid:
