@@ -36,6 +36,7 @@ from fenrik.core.strategies.targets import Chain
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 from fenrik.core.toolpath.compensation import CompensationError, as_curve, stretches_of, tool_way, written_contour
+from fenrik.core.tools import Cutter
 
 TOUCH_MM = 3 * ARC_FIT_MM
 STRAIGHT_MM = 1.0
@@ -504,10 +505,17 @@ def _follow_with_tabs(
         builder.follow(piece_of(run, at, total), Kind.CUT, feed=feed)
 
 
+def _on_purpose(params: Contour, cutter: Cutter) -> float:
+    """How far a curve that is followed itself is cut below where it lies."""
+    below = params.side == "on the curve" and params.bottom_from == "geometry"
+    return max(-params.bottom_mm, 0.0) if below else 0.0
+
+
 STRATEGY = Strategy(
     params=Contour,
     run=contour,
     version=5,
+    meant_depth_mm=_on_purpose,
     group="Faces and pockets",
     cutters=(*mills("flat", "bull-nose"), *UNDERCUTTING),
     stage=3,
