@@ -668,6 +668,17 @@ def test_a_boundary_holds_passes_curves_and_holes_inside_and_tells_the_rest():
     assert drilled.toolpath.point[:, 0].max() < 30
 
 
+@pytest.mark.parametrize(("strategy", "extra"), [("engraving", {}), ("contour", {"side": "on the curve"})])
+def test_a_depth_below_the_geometry_is_meant_and_a_number_from_the_work_zero_is_not(strategy, extra):
+    declared = STRATEGIES[strategy]
+
+    def meant(**fields):
+        return declared.meant_depth_mm(declared.params(strategy=strategy, **extra, **fields), None)
+
+    assert meant(bottom_mm=-20, bottom_from="work zero") == meant(bottom_mm=0)
+    assert meant(bottom_mm=-0.2) == pytest.approx(meant(bottom_mm=0) + 0.2)
+
+
 # Compensation by the controller
 
 

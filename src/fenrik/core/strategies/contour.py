@@ -507,8 +507,7 @@ def _follow_with_tabs(
 
 def _on_purpose(params: Contour, cutter: Cutter) -> float:
     """How far a curve that is followed itself is cut below where it lies."""
-    below = params.side == "on the curve" and params.bottom_from == "geometry"
-    return max(-params.bottom_mm, 0.0) if below else 0.0
+    return params.below_geometry_mm if params.side == "on the curve" else 0.0
 
 
 STRATEGY = Strategy(

@@ -164,6 +164,6 @@ STRATEGY = Strategy(
     group="Edges and marks",
     needs=IN_PLACE,
     cutters=mills("engraving", "spot drill", "drill", "chamfer mill", "ball"),
-    meant_depth_mm=lambda params, cutter: params.depth_mm + max(-params.bottom_mm, 0.0),
+    meant_depth_mm=lambda params, cutter: params.depth_mm + params.below_geometry_mm,
     stage=6,
 )

@@ -155,6 +155,11 @@ class TargetParams(CommonParams):
         }
         return heights[self.top_from] + self.top_mm
 
+    @property
+    def below_geometry_mm(self) -> float:
+        """How far cutting goes below the geometry because that was asked for."""
+        return max(-self.bottom_mm, 0.0) if self.bottom_from == "geometry" else 0.0
+
     def bottom_at(self, anchors: Anchors, level: float) -> float:
         """The height at which cutting ends, for geometry at a level."""
         heights = {
