@@ -55,6 +55,8 @@ def planned(data: bytes, name: str) -> dict[str, Any]:
     from fenrik.core.build import Build
     from fenrik.core.job import parse_job
     from fenrik.core.planning import propose_sides, with_route
+    from fenrik.core.planning.lying import STRATEGY_FOR
+    from fenrik.core.report import air_shares
     from fenrik.core.store import MemoryStore
     from fenrik.core.tools import Tool
     from fenrik.demo.shop import SHOP_TOOLS
@@ -76,18 +78,16 @@ def planned(data: bytes, name: str) -> dict[str, Any]:
     }
     setups = [s for s in build.job.setups if build.job.route(s)]
     cut_mm = air_mm = 0.0
+    finishing = {name for duty, name in STRATEGY_FOR.items() if duty != "level"}
     for setup in setups:
         build.compute(setup)
         summary, columns = build.proof(setup)
         result["findings"] += [f for f in summary["findings"] if f["severity"] == "fault"]
-        lengths = np.linalg.norm(np.diff(columns["point"], axis=0, prepend=columns["point"][:1]), axis=1)
-        finishing = ("parallel finishing", "waterline")
-        rough = np.isin(
-            columns["operation"], [o.number for o in build.job.operations if o.params.strategy not in finishing]
-        )
-        cutting = (columns["kind"] == 3) & ~columns["fresh"] & rough
-        cut_mm += float(lengths[cutting].sum())
-        air_mm += float(lengths[cutting & (columns["removed"] < 1e-9)].sum())
+        shares = air_shares(columns)
+        for o in build.job.route(setup):
+            if o.params.strategy not in finishing:
+                cut = build.path(o).toolpath.cut_length_mm()
+                cut_mm, air_mm = cut_mm + cut, air_mm + cut * shares.get(o.number, 0.0)
     result["unreached"] = {
         o.number: [u.reason for u in build.path(o).unreached][:4]
         for o in build.job.operations

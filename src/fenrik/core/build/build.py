@@ -38,7 +38,7 @@ from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_stra
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools import Assembly, cutting_profile
 
-STOCK_VERSION, AUDIT_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 2, 6, 12
+STOCK_VERSION, AUDIT_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 3, 6, 12
 FLATTEN_MM = 0.002
 LINK_TIMES = 1.5
 STOCK_CODE, AUDIT_CODE, PROGRAM_CODE, PROOF_CODE = (
@@ -144,7 +144,7 @@ class Build(Geometry):
             "motions": motions.key,
             "before": before,
             "tool": {name: getattr(tool, name) for name in TOOL_SHAPE},
-            "fixtures": setup.fixtures,
+            "around": [setup.fixtures, np.round(self.placing(setup).stock, 9).tolist(), setup.grid],
             "tolerance": self._tolerance(operation),
             "feeds": [self.job.feeds(operation).entry, self._link_feed(operation)],
             "safe": setup.retract_mm,

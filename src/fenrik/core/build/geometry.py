@@ -67,6 +67,7 @@ class Geometry:
         self.files = files or {}
         self._placings: dict[str, Placing] = {}
         self._shadows: dict[tuple[str, int | None, float], Shadow] = {}
+        self._distances: dict[str, DistanceIndex] = {}
         self._seen: dict[str, list[int]] = {}
         self.looks: dict[tuple[Any, ...], str] = {}
         """What operations that may touch all of the part see of it, by setup, copy and kind of look; see `picks`."""
@@ -90,7 +91,7 @@ class Geometry:
     def take_over(self, other: Geometry) -> None:
         """Take over what was worked out for another document that differs in its operations alone."""
         if self.job.model_copy(update={"operations": other.job.operations}) == other.job:
-            self._placings, self._shadows = other._placings, other._shadows
+            self._placings, self._shadows, self._distances = other._placings, other._shadows, other._distances
             self._seen, self.looks = other._seen, other.looks
 
     def seen_in(self, setup: Setup) -> list[int]:
@@ -293,9 +294,15 @@ class Geometry:
         return self.placing(setup).mesh_of_parts(mesh)
 
     def part_distances(self, setup: Setup) -> DistanceIndex:
-        """All copies of the part in a setup's frame, made ready to be asked for distances to their exact faces."""
-        size = float(np.linalg.norm(np.ptp(self.placing(setup).one_part, axis=0)))
-        return DistanceIndex.build(*self.exact_part(setup, max(PROOF_DEFLECTION_MM, PROOF_SHARE * size)))
+        """All copies of the part in a setup's frame, made ready to be asked for distances to their exact faces; kept
+        for the rows and the proof of one setup."""
+        found = self._distances.get(setup.id)
+        if found is None:
+            size = float(np.linalg.norm(np.ptp(self.placing(setup).one_part, axis=0)))
+            found = DistanceIndex.build(*self.exact_part(setup, max(PROOF_DEFLECTION_MM, PROOF_SHARE * size)))
+            self._distances.clear()
+            self._distances[setup.id] = found
+        return found
 
     def exact_part(
         self, setup: Setup, deflection_mm: float, instance: int | None = None

@@ -18,6 +18,7 @@ from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.progress import Progress, silent
+from fenrik.core.proof.deviation import FLATTEN_MM, ROUNDING_MM
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import CutRecord, Stock, cut
 from fenrik.core.stock.shaping import upright
@@ -25,8 +26,6 @@ from fenrik.core.toolpath import Kind, Poses, Toolpath
 from fenrik.core.toolpath.mending import Detour, hopped, skimmed, without
 from fenrik.core.tools import Tool, assembly_of, cutting_profile
 
-FLATTEN_MM = 0.002
-ROUNDING_MM = 1e-6
 CONTACT_MM = 1e-3
 """Less than this is flush; the proof of the rounded program allows a little more."""
 SKIM_MM = 2.0
