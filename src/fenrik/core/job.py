@@ -261,9 +261,12 @@ class Job(_Doc):
 
     def feeds(self, operation: Operation) -> Feeds:
         """The feeds that an operation runs at."""
-        tool = self.tool(operation.tool)
+        tool, machine = self.tool(operation.tool), self.machine_of(self.setup(operation.setup))
         return Feeds(
-            operation.cutting_feed_mm_min or tool.cutting_feed_mm_min, tool.entry_feed_mm_min, tool.exit_feed_mm_min
+            operation.cutting_feed_mm_min or tool.cutting_feed_mm_min,
+            tool.entry_feed_mm_min,
+            tool.exit_feed_mm_min,
+            machine.max_feed_mm_min,
         )
 
     def rpm(self, operation: Operation) -> float:

@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import os
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor, as_completed
+from multiprocessing import get_context
+
 import numpy as np
 
 from fenrik.core.build import Build
@@ -12,6 +17,7 @@ from fenrik.core.frames import Points
 from fenrik.core.job import parse_job
 from fenrik.core.machines import Machine
 from fenrik.core.posting import ControllerState, PostedOperation, load_controllers, post_programs
+from fenrik.core.progress import Progress, silent
 from fenrik.core.regions import fit_arcs
 from fenrik.core.solids.exact import exact_faces
 from fenrik.core.solids.facets import group_faces
@@ -61,30 +67,54 @@ def warm_opening() -> None:
     Build(job, model, MemoryStore()).proof_key(job.setups[0])
 
 
-def warm() -> None:
-    """Runs every kernel once; compiled code is kept on disk, so later calls are quick."""
-    corners = np.array([[0.0, 0, 0], [4, 0, 0], [0, 4, 0], [0, 0, 4]])
-    mesh = Mesh(corners, np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3], [0, 3, 2]], np.int32), np.zeros(4, np.int32))
-    for radius, corner in ((1.0, 0.0), (1.0, 1.0), (1.0, 0.3)):
-        profile = bull_nose_profile(radius, corner, 5.0)
-        tip_heights(DropIndex.build(mesh, profile), np.array([[1.0, 1.0], [9.0, 9.0]]))
+_CORNERS = np.array([[0.0, 0, 0], [4, 0, 0], [0, 4, 0], [0, 0, 4]])
+_MESH = Mesh(_CORNERS, np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3], [0, 3, 2]], np.int32), np.zeros(4, np.int32))
+_PROFILES = [bull_nose_profile(1.0, corner, 5.0) for corner in (0.0, 1.0, 0.3)]
+
+
+def _drop() -> None:
+    for profile in _PROFILES:
+        tip_heights(DropIndex.build(_MESH, profile), np.array([[1.0, 1.0], [9.0, 9.0]]))
+
+
+def _cut_with(poses: Callable[[Points, Points], Poses]) -> Stock:
+    starts = np.array([[-2.0, 3, 3], [3, 3, 2.5]])
+    for profile in _PROFILES:
         stock = Stock.box(np.zeros(3), np.array([6.0, 6.0, 4.0]), 0.5)
-        starts = np.array([[-2.0, 3, 3], [3, 3, 2.5]])
-        ends = starts + [3.0, 1.0, -0.5]
-        tool_bodies = Assembly(profile, (Body("shank", profile.lifted(5.0)),))
-        stock, _ = cut(stock, Poses.upright(starts, ends), tool_bodies)
-        stock, _ = cut(stock, Poses.tilted(starts, ends, np.array([0.1, 0.2, 1.0])), tool_bodies)
-        stock_mesh(stock)
-        standing(stock, mesh)
-    index, tips = DistanceIndex.build(mesh), np.array([[1.0, 1.0, 9.0]])
-    clearance(index, Poses.upright(tips, tips), Assembly(profile), 1.0)
-    pushed(index, tips, UPRIGHT, UPRIGHT, profile)
+        bodies = Assembly(profile, (Body("shank", profile.lifted(5.0)),))
+        stock, _ = cut(stock, poses(starts, starts + [3.0, 1.0, -0.5]), bodies)
+    return stock
+
+
+def _cut_upright() -> None:
+    stock = _cut_with(Poses.upright)
+    stock_mesh(stock)
+    standing(stock, _MESH)
+
+
+def _cut_leaning() -> None:
+    _cut_with(lambda starts, ends: Poses.tilted(starts, ends, np.array([0.1, 0.2, 1.0])))
+
+
+def _distances() -> None:
+    _warm_exact_faces(_CORNERS + 0.1)
+
+
+def _clearance() -> None:
+    index, tips = DistanceIndex.build(_MESH), np.array([[1.0, 1.0, 9.0]])
+    clearance(index, Poses.upright(tips, tips), Assembly(_PROFILES[2]), 1.0)
+    pushed(index, tips, UPRIGHT, UPRIGHT, _PROFILES[2])
+
+
+def _shapes() -> None:
     turn = np.linspace(0, 6, 12)
     fit_arcs(np.column_stack([np.cos(turn), np.sin(turn)]), False, 1e-3)
     visiting_order(np.random.default_rng(0).uniform(0, 9, (12, 2)), "shortest way")
-    group_faces(weld(mesh))
-    stock_from_mesh(mesh, 1.0)
-    _warm_exact_faces(corners + 0.1)
+    group_faces(weld(_MESH))
+    stock_from_mesh(_MESH, 1.0)
+
+
+def _programs() -> None:
     builder = PathBuilder(Feeds(100, 50, 200), SafePlane.at_height(9.0), 6.0)
     builder.travel(0, 0, 5)
     builder.enter_helix(np.array([1.0, 0]), np.array([0.0, 0, 4]), 5.0, 1.0)
@@ -96,3 +126,36 @@ def warm() -> None:
     for controller in load_controllers().values():
         for program in post_programs(controller, machine, [PostedOperation(1, "warm", tool, 1000, path)], "warm", 54):
             controller.read(program.text, ControllerState(machine, 1, {}, {}))
+
+
+STEPS: dict[str, tuple[float, Callable[[], None]]] = {
+    "cutting upright": (1.0, _cut_upright),
+    "cutting leaning": (1.0, _cut_leaning),
+    "clearance": (1.0, _clearance),
+    "distances": (1.0, _distances),
+    "tip heights": (1.0, _drop),
+    "programs": (1.0, _programs),
+    "arcs, tours, meshes": (1.0, _shapes),
+}
+"""What there is to compile, with its share of the time; the longest first."""
+
+
+def warm_step(name: str) -> None:
+    """Runs the kernels of one step."""
+    STEPS[name][1]()
+
+
+def warm(progress: Progress = silent, processes: int | None = None) -> None:
+    """Runs every kernel once, in processes beside each other; compiled code is kept on disk, so later calls are quick.
+
+    Args:
+        processes: as many as there are cores where none is given.
+    """
+    whole, done = sum(share for share, _ in STEPS.values()), 0.0
+    progress(0.0, "compiling kernels")
+    with ProcessPoolExecutor(processes or os.cpu_count() or 1, get_context("spawn")) as pool:
+        running = {pool.submit(warm_step, name): name for name in STEPS}
+        for future in as_completed(running):
+            future.result()
+            done += STEPS[running[future]][0]
+            progress(done / whole, f"compiled: {running[future]}")

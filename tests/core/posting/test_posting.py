@@ -1,5 +1,8 @@
 """Programs: written by every dialect, read back, and the interpreter against ISO 6983 and the NIST report."""
 
+import re
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -229,3 +232,60 @@ def test_length_offsets_and_extended_work_offsets_are_written_and_read_back():
         assert read.length_offset[-1] == 17
     with pytest.raises(FenrikError, match="without its number"):
         read_program(b"G21 G90 G54.1\nG0 X1 Y1 Z1\nM30\n")
+
+
+def blocks_of(name, rows=None):
+    dialect = load_dialects()[name]
+    posted = post_programs(WordController(dialect), Machine(name="M"), rows or operations(), "skarrow", 54)
+    return [program.text.decode().splitlines() for program in posted]
+
+
+def words_of(line):
+    """A line without number and comment."""
+    return re.sub(r"\(.*?\)|^N\d+ ?", "", line).replace(" ", "")
+
+
+@pytest.mark.parametrize("name", list(load_dialects()))
+def test_the_tool_is_drawn_back_with_spindle_and_coolant_off_before_changes_and_end(name):
+    # As a careful setter writes it: coolant, spindle, up to the machine's own place; nothing moves until the change.
+    wet = [replace(o, tool=o.tool.model_copy(update={"coolant": True})) for o in operations()]
+    for lines in blocks_of(name, wet):
+        said = [words_of(line) for line in lines]
+        stops = [k for k, line in enumerate(said) if line == "M30" or line == "M2" or "M6" in line]
+        for k in [k for k in stops if any(re.search(r"[XYZ]-?\d", line) for line in said[:k])]:
+            since = said[max(j for j in range(k) if re.search(r"[XYZ]-?\d", said[j]) and "G28" not in said[j]) + 1 : k]
+            text = " ".join(since)
+            assert text.index("M5") < text.index("G28Z0")
+            assert not re.search("M[38]", text)
+            if "M8" in " ".join(said):
+                assert text.index("M9") < text.index("G28Z0")
+
+
+def test_tools_are_listed_at_the_top_and_the_next_is_called_ahead():
+    (lines,) = blocks_of("Plain ISO")
+    first = next(k for k, line in enumerate(lines) if "M6" in line)
+    assert [line for line in lines[:first] if line.startswith("(T")] == ["(T1 DIA 8.0 Flat 8)", "(T7 DIA 6.0 ball  6)"]
+    assert lines[first : first + 2] == ["T1 M6", "T7"]
+    last = next(k for k, line in enumerate(lines) if line == "T7 M6")
+    assert lines[last + 1].startswith("S9000")  # nothing follows it
+
+
+def test_a_tool_at_another_speed_is_not_changed_again():
+    rows = operations()[:2]
+    rows[1] = replace(rows[1], rpm=4500)
+    (lines,) = blocks_of("Plain ISO", rows)
+    assert sum("M6" in line for line in lines) == 1
+    assert "S4500 M3" in lines
+    assert set(read_program("\n".join(lines).encode()).rpm) == {6000.0, 4500.0}
+
+
+def test_after_home_a_place_is_unknown_until_it_is_named():
+    read = read_program(b"G21G90\nG0X1Y2Z3\nG91G28Z0\nG90\nG0X5\nZ9\nM30")
+    assert read.point.tolist() == [[1, 2, 3], [5, 2, 3], [5, 2, 9]]
+    assert read.known.tolist() == [[True] * 3, [True, True, False], [True] * 3]
+
+
+@pytest.mark.parametrize("line", ["G28Z0", "G91G28Z5", "G91G28"])
+def test_a_way_home_that_is_not_straight_is_named(line):
+    with pytest.raises(FenrikError, match="line 2 sends axes home"):
+        read_program(f"G21G90\n{line}\nM30".encode())

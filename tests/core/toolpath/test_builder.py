@@ -151,3 +151,46 @@ def test_nothing_makes_an_empty_path():
     b.dwell(3)
     assert b.place is None
     assert len(b.finish()) == 0
+
+
+@pytest.mark.parametrize(
+    ("beside", "turn", "share"),
+    [
+        # A bore of 20 with a mill of 16: the axis on R 2 at (D_hole - D_tool) / D_hole of the feed (common practice).
+        ("right", 1, 4 / 20),
+        ("left", -1, 4 / 20),
+        ("both", 1, 4 / 20),
+        ("both", -1, 4 / 20),
+        ("none", 1, 1.0),
+    ],
+)
+def test_inside_an_arc_the_edge_and_not_the_axis_has_the_feed(beside, turn, share):
+    b = PathBuilder(FEEDS, SafePlane.at_height(50), 10, radius_mm=8.0)
+    b.beside = beside
+    b.travel(2, 0, 1.0)
+    b.follow(Curve.arc(np.zeros(2), 2.0, 0.0, turn * 360.0), Kind.CUT, to_mm=-3.0)
+    path = b.finish()
+    assert path.feed[path.kind == Kind.CUT] == pytest.approx(1200 * share)
+
+
+@pytest.mark.parametrize(("radius", "most", "share"), [(24.0, np.inf, 1.5), (8.0, np.inf, 2.0), (24.0, 1500.0, 1.25)])
+def test_round_outside_corners_the_axis_goes_faster_up_to_limits(radius, most, share):
+    # A boss of 32 with a mill of 16: (D + D_tool) / D = 1.5; no more than twice, and no more than the machine has.
+    b = PathBuilder(Feeds(1200, 300, 2000, most), SafePlane.at_height(50), 10, radius_mm=8.0)
+    b.beside = "right"
+    b.travel(radius, 0, 1.0)
+    b.follow(Curve.arc(np.zeros(2), radius, 0.0, -180.0), Kind.CUT)
+    b.follow(Curve.polyline([b.place[:2], [-40.0, 0.0]]), Kind.CUT)
+    path = b.finish()
+    assert path.feed[path.kind == Kind.CUT] == pytest.approx([1200 * share, 1200])
+
+
+def test_a_helix_into_full_material_is_slower_the_narrower_it_is():
+    b = PathBuilder(FEEDS, SafePlane.at_height(50), 10, radius_mm=8.0)
+    b.beside = "left"
+    b.travel(0, 0, 1.0)
+    b.enter_helix(np.zeros(2), np.array([1.9, 0.0, -3.0]), 0.0, 1.0)
+    path = b.finish()
+    turns = path.motion == Motion.ARC_CCW
+    assert path.feed[turns] == pytest.approx(300 * 1.9 / 9.9)
+    assert b.beside == "left"

@@ -3,8 +3,16 @@
 from __future__ import annotations
 
 import math
+from typing import Any, Literal
+
+import numpy as np
 
 from fenrik.core.errors import fail
+
+Beside = Literal["none", "left", "right", "both"]
+"""On which side of its way a tool cuts; "none" where feeds stay as they are on arcs."""
+MOST_RAISE = 2.0
+"""Round outside corners the axis goes at most so many times as fast as straight on."""
 
 
 def spindle_speed(surface_speed_m_min: float, diameter_mm: float) -> float:
@@ -31,6 +39,22 @@ def feed_rate(spindle_rpm: float, flutes: int, chip_load_mm: float) -> float:
     if flutes < 1:
         raise fail("flutes", "must be at least 1.", "Type the number of teeth.", flutes)
     return spindle_rpm * flutes * chip_load_mm
+
+
+def share_on_arc(path_radius_mm: Any, tool_radius_mm: float, hollow: Any) -> Any:
+    """By how much the axis must go slower or faster on an arc than straight on, so that the edge at the wall goes as
+    fast: vf_centre = vf · (D_hole − D_tool) / D_hole inside, vf · (D + D_tool) / D outside (common practice).
+
+    Args:
+        path_radius_mm: (n,) radius of the axis's way. hollow: (n,) whether the wall is on the outside of the arc.
+
+    Returns:
+        (n,) shares, at most `MOST_RAISE`.
+    """
+    path = np.asarray(path_radius_mm, np.float64)
+    inside = path / (path + tool_radius_mm)
+    room = np.maximum(path - tool_radius_mm, path / MOST_RAISE)
+    return np.where(hollow, inside, path / np.maximum(room, 1e-12))
 
 
 def scallop_stepover(height_mm: float, corner_mm: float) -> float:

@@ -29,7 +29,8 @@ from fenrik.core.toolpath.model import BACK_BORE, ORIENTED
     SIDE_ON_ARC,
     SIDE_WITHOUT_OFFSET,
     NO_BACK,
-) = range(1, 22)
+    NO_HOME,
+) = range(1, 23)
 
 X, Y, Z, I, J, K, R, F, S, T, H, P, Q, D = range(14)  # noqa: E741
 FIRST_CYCLE = 73
@@ -189,6 +190,7 @@ def interpret(data, first_tool):
             given[k] = False
         motion_word, length_word, dwell, change, ends, words = -1, -1, False, False, False, 0
         side_word = 0
+        home = False
         groups = 0
         while i < n and data[i] != 10 and trouble == 0:
             c = data[i]
@@ -258,6 +260,8 @@ def interpret(data, first_tool):
                     motion_word = g // 10
                 elif g == 40:
                     dwell = True
+                elif g == 280:
+                    home = True
                 elif g == 170 or g == 180 or g == 190:
                     plane = g // 10
                 elif g == 200:
@@ -363,7 +367,16 @@ def interpret(data, first_tool):
         moving = given[X] or given[Y] or given[Z]
         state[0], state[1], state[2], state[3], state[4] = plane, spin, tool, length, offset
         state[6], state[7] = side, radius_word
-        arc = (mode == 2 or mode == 3) and (moving or given[I] or given[J] or given[K] or given[R]) and not dwell
+        if home:
+            # The axes that it names go to their places of the machine, which a program cannot know.
+            if not moving or absolute or value[X] * given[X] or value[Y] * given[Y] or value[Z] * given[Z]:
+                trouble, letter_at = NO_HOME, 0
+                break
+            for k in range(3):
+                known[k] = known[k] and not given[k]
+            moving = False
+        arc = (mode == 2 or mode == 3) and (moving or given[I] or given[J] or given[K] or given[R])
+        arc = arc and not (home or dwell)
         if given[F]:
             # With inverse time the word is the number of motions a minute and holds for this line only.
             feed = value[F] if feed_mode == 93 else value[F] * unit

@@ -15,6 +15,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 from fenrik.core.errors import fail
 
 MAX_BLOCK_CHARS = 4000
+Block = Literal["start", "tools", "away", "tool_change", "operation", "first_move", "end"]
 
 
 class LineNumbers(BaseModel):
@@ -27,8 +28,8 @@ class LineNumbers(BaseModel):
 class Dialect(BaseModel):
     """How one kind of controller wants its programs.
 
-    The block templates may use `program`, `setup`, `tool`, `operation`, `x`, `y`, `z` (already formatted) and the
-    filter `words` that makes any text safe inside a comment.
+    The block templates may use `program`, `setup`, `tool`, `next_tool` (none where no change follows), `operation`,
+    `x`, `y`, `z` (already formatted) and the filter `words` that makes any text safe inside a comment.
     """
 
     model_config = ConfigDict(extra="forbid")
@@ -56,12 +57,16 @@ class Dialect(BaseModel):
     orient: str = Field(default="", max_length=40, description="stops the spindle in its place; empty: it cannot")
     dwell: str = Field(default="G4 P{seconds}", max_length=40, description="a pause in seconds")
     start: list[str] = []
+    tools: list[str] = Field(default=[], description="after the start, once for each tool")
+    away: list[str] = Field(
+        default=[], description="spindle and coolant off, the tool to its place of the machine: before changes and end"
+    )
     tool_change: list[str] = []
     operation: list[str] = []
     first_move: list[str]
     end: list[str]
 
-    @field_validator("start", "tool_change", "operation", "first_move", "end")
+    @field_validator("start", "tools", "away", "tool_change", "operation", "first_move", "end")
     @classmethod
     def _not_huge(cls, lines: list[str]) -> list[str]:
         if sum(len(line) for line in lines) > MAX_BLOCK_CHARS:
@@ -95,9 +100,7 @@ class Dialect(BaseModel):
             )
         return self.extended_offset.replace("{number}", str(work_offset - 100))
 
-    def block(
-        self, name: Literal["start", "tool_change", "operation", "first_move", "end"], **values: Any
-    ) -> list[str]:
+    def block(self, name: Block, **values: Any) -> list[str]:
         """Lines of a block filled with values; empty lines are left out.
 
         Raises:

@@ -1,11 +1,11 @@
 """Read a program back: an interpreter of ISO 6983 words for milling.
 
 Understood: motion G0 G1 G2 G3 (arcs by I J K or R, helical, in G17 G18 G19), dwell G4, units G20 G21, G90 G91, feed
-modes G93 G94 G95, work offsets G54 to G59 and G54.1, tool length G43 G49, cutter compensation G40 G41 G42 D, cycles
-G73 G74 G81 to G87 G89 with G98 G99 and off G80, M0 M1 M2 M3 M4 M5 M6 M7 M8 M9 M19 M30, F S T H D N O P Q words,
-comments in brackets or after a semicolon, block delete. Anything else is an error that names its line. Arc end points
-must fit their centre within the limits of the NIST RS274/NGC interpreter report (0.002 mm, or one part in a thousand of
-the radius in rounding by R).
+modes G93 G94 G95, home G28 (under G91 with zeros: straight away), work offsets G54 to G59 and G54.1, tool length G43
+G49, cutter compensation G40 G41 G42 D, cycles G73 G74 G81 to G87 G89 with G98 G99 and off G80, M0 M1 M2 M3 M4 M5 M6 M7
+M8 M9 M19 M30, F S T H D N O P Q words, comments in brackets or after a semicolon, block delete. Anything else is an
+error that names its line. Arc end points must fit their centre within the limits of the NIST RS274/NGC interpreter
+report (0.002 mm, or one part in a thousand of the radius in rounding by R).
 """
 
 from __future__ import annotations
@@ -46,6 +46,7 @@ _TROUBLES = {
         "Put a straight motion after G41, G42 and G40.",
     ),
     kernels.SIDE_WITHOUT_OFFSET: ("starts cutter compensation without its offset", "Add D."),
+    kernels.NO_HOME: ("sends axes home by a way that is not straight", "Write G91 G28 with a 0 for each axis."),
     kernels.NO_MOTION: ("has axis words but no motion word is in force", "Add G0 or G1."),
 }
 

@@ -38,6 +38,13 @@ class Change:
 
 
 @dataclass(frozen=True)
+class Speed:
+    """Another speed of the tool that is held."""
+
+    tool: HeldTool
+
+
+@dataclass(frozen=True)
 class Row:
     """A row of the route begins."""
 
@@ -112,7 +119,7 @@ class Travel:
     joints: Points
 
 
-Statement = Change | Row | Approach | Turn | Pause | Compensate | Hole | Travel
+Statement = Change | Speed | Row | Approach | Turn | Pause | Compensate | Hole | Travel
 
 
 @dataclass(frozen=True)

@@ -24,6 +24,7 @@ from fenrik.core.posting.statements import (
     Pause,
     Program,
     Row,
+    Speed,
     Statement,
     Travel,
     Turn,
@@ -102,10 +103,14 @@ class _Writer:
             "program": {"name": program.name, "number": program.number},
             "setup": {"work_offset": dialect.offset_words(program.work_offset)},
         }
+        self.changes = [s.tool for s in program.statements if isinstance(s, Change)]
+        self.changed = 0
         self._hold(program.tool)
 
     def written(self) -> Written:
         self._block("start")
+        for tool in {t.number: t for t in self.changes}.values():
+            self._block("tools", tool=asdict(tool))
         for statement in self.program.statements:
             if self.cycle and not isinstance(statement, Hole):
                 self._line("G80")
@@ -113,14 +118,21 @@ class _Writer:
             self._write(statement)
         if self.cycle:
             self._line("G80")
+        self._block("away")
         self._block("end")
         return Written(b"".join(self.chunks), self.lines)
 
     def _write(self, statement: Statement) -> None:
         match statement:
             case Change(tool):
+                if self.changed:
+                    self._block("away")
                 self._hold(tool)
+                self.changed += 1
                 self._block("tool_change")
+            case Speed(tool):
+                self.values["tool"] = asdict(tool)
+                self._line(f"S{tool.rpm}{self.dialect.separator}M3")
             case Row(number, name):
                 self.values["operation"] = {"number": number, "name": name}
                 self._block("operation")
@@ -143,14 +155,16 @@ class _Writer:
                 self._made(self._motions(statement))
 
     def _hold(self, tool: HeldTool) -> None:
-        self.values["tool"] = asdict(tool)
+        """The tool that templates speak of from here on, and the one that is changed to after it."""
+        following = self.changes[self.changed + 1 : self.changed + 2]
+        self.values |= {"tool": asdict(tool), "next_tool": asdict(following[0]) if following else None}
 
     def _made(self, lines: NDArray[np.int64]) -> None:
         """The lines of the next motions of the row."""
         self.lines[-1] = np.concatenate([self.lines[-1], lines])
 
     def _block(self, name: Any, **values: Any) -> None:
-        for text in self.dialect.block(name, **self.values, **values):
+        for text in self.dialect.block(name, **{**self.values, **values}):
             self._line(text, text[0] not in "%O")
 
     def _line(self, text: str, numbered: bool = True) -> None:

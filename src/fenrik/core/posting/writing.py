@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,7 +11,7 @@ from fenrik.core.errors import fail
 from fenrik.core.machines import Machine
 from fenrik.core.posting.controller import Controller
 from fenrik.core.posting.forms import as_posted, as_written, without_tiny_arcs
-from fenrik.core.posting.statements import Change, HeldTool, Program, Row, Statement, Turn, statements_of
+from fenrik.core.posting.statements import Change, HeldTool, Program, Row, Speed, Statement, Turn, statements_of
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools import Tool
 
@@ -101,10 +101,13 @@ def _post(
     statements: list[Statement] = []
     chain = machine.all_joints() if controller.speaks_joints else []
     paths, sources = [], []
-    held, spindle = None, 1
+    held: HeldTool | None = None
+    spindle = 1
     for operation in operations:
-        if held != (held := operation.held()):
-            statements.append(Change(held))
+        before, held = held, operation.held()
+        if before != held:
+            same = before is not None and before == replace(held, rpm=before.rpm)
+            statements.append(Speed(held) if same else Change(held))
             spindle = 1
         statements.append(Row(operation.number, operation.name))
         path = as_posted(controller, operation.path)

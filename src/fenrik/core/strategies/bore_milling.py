@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import Field
 
 from fenrik.core.sketches import Curve
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import IN_PLACE, Given
 from fenrik.core.strategies.ground.levels import depth_levels
@@ -65,6 +65,7 @@ def bore_milling(given: Given, params: BoreMilling) -> Outcome:
     need_targets(given.targets.holes, given, "hole", "Pick bores, or a sketch with circles.")
     fits = [h for h in place.holes_from_above() if _fits(place, params, h)]
     builder = place.builder()
+    builder.beside = beside_when(params.milling)
     order = visiting_order([h.xy for h in fits], params.order)
     for number, k in enumerate(order.tolist()):
         _mill(builder, place, params, fits[k])
@@ -142,7 +143,7 @@ def _spread(builder: PathBuilder, hole: HolePlace, inner: float, outer: float, t
 STRATEGY = Strategy(
     params=BoreMilling,
     run=bore_milling,
-    version=4,
+    version=5,
     group="Holes",
     needs=IN_PLACE,
     cutters=(*mills("flat", "bull-nose"), "slotting cutter", "lollipop"),

@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, GetJsonSchemaHandler
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import CoreSchema
 
+from fenrik.core.cutting.speeds import Beside
 from fenrik.core.errors import fail
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
@@ -199,6 +200,11 @@ class StockTops:
         gy = self.origin[1] + self.cell * np.arange(j0, j1) - y
         near = gx[:, None] ** 2 + gy[None, :] ** 2 <= reach * reach
         return float(np.where(near, self.tops[i0:i1, j0:j1], -np.inf).max())
+
+
+def beside_when(milling: str) -> Beside:
+    """The side on which a tool cuts: with a spindle that turns clockwise, climb milling has the material right."""
+    return "right" if milling == "climb" else "left"
 
 
 def require(condition: bool, name: str, message: str, way_out: str, value: object = None) -> None:

@@ -18,7 +18,7 @@ from fenrik.core.regions import fit_arcs, offset
 from fenrik.core.regions.polygons import Rings, signed_area, to_shape
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at, lengths_of, piece_of
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, require
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when, require
 from fenrik.core.strategies.declared import UNDERCUTTING, Strategy, mills
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.ground.levels import depth_levels
@@ -135,6 +135,7 @@ def contour(given: Given, params: Contour) -> Outcome:
     need_targets(given.targets.chains, given, "chain", "Pick edges, walls, floors, a sketch or the outline.")
     _check_compensation(params)
     builder = place.builder()
+    builder.beside = "both" if params.side == "on the curve" else beside_when(params.milling)
     against = _running_against(given.targets.chains, params.side)
     for number, chain in enumerate(given.targets.chains):
         if number in against:
@@ -513,7 +514,7 @@ def _on_purpose(params: Contour, cutter: Cutter) -> float:
 STRATEGY = Strategy(
     params=Contour,
     run=contour,
-    version=5,
+    version=6,
     meant_depth_mm=_on_purpose,
     group="Faces and pockets",
     cutters=(*mills("flat", "bull-nose"), *UNDERCUTTING),

@@ -17,7 +17,7 @@ from fenrik.core.regions import Rings, offset, union
 from fenrik.core.regions.polygons import line_length, to_shape
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when
 from fenrik.core.strategies.contour import free_side, offset_chain
 from fenrik.core.strategies.declared import Strategy
 from fenrik.core.strategies.given import Given
@@ -69,6 +69,7 @@ def edge_chamfer(given: Given, params: EdgeChamfer) -> Outcome:
     place = Workplace.of(given)
     need_targets(given.targets.chains, given, "edge", "Pick edges, or chamfer faces.")
     builder = place.builder()
+    builder.beside = beside_when(params.milling)
     slope = math.tan(math.radians(float(included) / 2))
     tip = getattr(cutter, "tip_diameter_mm", 0.0) / 2
     for number, chain in enumerate(given.targets.chains):
@@ -95,6 +96,7 @@ def _break_edge(
         place.skip(chain.label, "is deeper than the cutter's edge is long.", chain.place, "Use a larger chamfer mill.")
         return
     blocked = _in_the_way(place, chain, z, beside)
+    builder.radius_mm = beside + width
     for curve in offset_chain(chain.curve, side, beside):
         why = "a wall or floor beside the edge, a keep-out or the boundary leaves no room"
         runs = place.free_pieces(curve, blocked, chain.label, chain.level, "chamfer", why)
@@ -144,7 +146,7 @@ def _broken_edge(params: EdgeChamfer, cutter: Cutter) -> float:
 STRATEGY = Strategy(
     params=EdgeChamfer,
     run=edge_chamfer,
-    version=4,
+    version=5,
     group="Edges and marks",
     cutters=("chamfer mill", "spot drill", "drill", "engraving"),
     meant_depth_mm=_broken_edge,

@@ -195,7 +195,7 @@ class Given:
         return self._of("stay_in")
 
     def builder(self) -> PathBuilder:
-        return PathBuilder(self.feeds, self.safe, self.retract_mm)
+        return PathBuilder(self.feeds, self.safe, self.retract_mm, radius_mm=self.cutter.radius_mm)
 
     def drop_index(self, allowance_mm: float) -> DropIndex:
         """The part and the obstacles made ready for this cutter grown by an allowance."""

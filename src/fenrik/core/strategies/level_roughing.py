@@ -43,9 +43,11 @@ from fenrik.core.strategies.given import ON_SURFACE, Given
 from fenrik.core.strategies.ground.entries import DescentParams, Entry, go_in, plan_entry_onto
 from fenrik.core.strategies.ground.levels import levels_with_stops
 from fenrik.core.strategies.ground.narrow import NarrowPlaces
+from fenrik.core.strategies.ground.passes import pass_curve
 from fenrik.core.strategies.ground.regions import StandingStock, free_positions
 from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import PathBuilder
+from fenrik.core.toolpath.builder import Kind
 
 LEAD_MM = 1.0
 FLAT_COSINE = 0.99999
@@ -190,6 +192,7 @@ def level_roughing(given: Given, params: LevelRoughing) -> Outcome:
     )
     roots, unreached = _plan_areas(given, params, tops, heights, levels)
     builder = given.builder()
+    builder.beside = "both"  # the first pass of an area may be at full width
     state = _Cutter(given, params, builder, unreached)
     for area in _nearest_first(roots):
         state.cut_tree(area)
@@ -393,7 +396,7 @@ class _Cutter:
                 elif not self._enter(area, run, around, cleared):
                     continue
             self.builder.next_pass()
-            self.builder.cut(to_points(run[1:], area.level))
+            self.builder.follow(pass_curve(run), Kind.CUT)
             cleared.append(LineString(run).buffer(self.radius * 0.98, quad_segs=8))
 
     def _enter(self, area: _Area, run: Points, around: BaseGeometry, cleared: list[BaseGeometry]) -> bool:
@@ -461,7 +464,7 @@ def _makes(params: LevelRoughing) -> Makes:
 STRATEGY = Strategy(
     params=LevelRoughing,
     run=level_roughing,
-    version=7,
+    version=8,
     skims=True,
     group="Free shapes",
     needs=(*ON_SURFACE, "tool", "region"),

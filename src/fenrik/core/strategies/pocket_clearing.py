@@ -29,7 +29,7 @@ from fenrik.core.regions import (
     union,
 )
 from fenrik.core.regions.polygons import from_shape, line_length, pole_of, signed_area, to_shape, widened
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, require
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when, require
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.ground.entries import Entry, EntryParams, go_in, plan_entry
@@ -217,6 +217,7 @@ class _Clearing:
     def __init__(self, place: Workplace, params: PocketClearing) -> None:
         self.place, self.params = place, params
         self.builder: PathBuilder = place.builder()
+        self.builder.beside = "both" if params.full_width else beside_when(params.milling)
         self.plans: dict[tuple[object, ...], list[_Plan]] = {}
         self.done: list[tuple[float, Rings]] = []
         self.centre_cutting = place.given.cutter.centre_cutting
@@ -533,7 +534,7 @@ class _Clearing:
 STRATEGY = Strategy(
     params=PocketClearing,
     run=pocket_clearing,
-    version=5,
+    version=6,
     group="Faces and pockets",
     cutters=mills("flat", "bull-nose"),
     stage=2,

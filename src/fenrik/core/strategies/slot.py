@@ -9,7 +9,7 @@ from pydantic import Field
 
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at, lengths_of, piece_of
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when
 from fenrik.core.strategies.declared import UNDERCUTTING, Strategy, mills
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.ground.levels import depth_levels
@@ -57,6 +57,7 @@ def slot(given: Given, params: Slot) -> Outcome:
     place = Workplace.of(given)
     need_targets(given.targets.chains, given, "centre line", "Pick edges, or a sketch with lines.")
     builder = place.builder()
+    builder.beside = beside_when(params.milling) if params.way == "in circles" else "both"
     for number, chain in enumerate(given.targets.chains):
         _cut_slot(builder, place, params, chain)
         given.progress((number + 1) / len(given.targets.chains), "cutting slots")
@@ -155,7 +156,7 @@ def _sink_in_circle(
 STRATEGY = Strategy(
     params=Slot,
     run=slot,
-    version=4,
+    version=5,
     group="Faces and pockets",
     cutters=(*mills("flat"), *UNDERCUTTING),
     stage=2,

@@ -16,7 +16,7 @@ from pydantic import Field
 from fenrik.core.cutting.threads import MINOR_FACTOR, standard_threads
 from fenrik.core.frames import Points
 from fenrik.core.sketches import Curve
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when
 from fenrik.core.strategies.declared import Strategy, thread_depth
 from fenrik.core.strategies.given import IN_PLACE, Given
 from fenrik.core.strategies.prismatic import Milling, TargetParams, Workplace, need_targets
@@ -102,6 +102,7 @@ def thread_milling(given: Given, params: ThreadMilling) -> Outcome:
     need_targets(given.targets.holes, given, "hole", "Pick bores, or a sketch with circles.")
     jobs = [(h, size) for h in place.holes_from_above() if (size := _size_of(place, params, h)) is not None]
     builder = place.builder()
+    builder.beside = beside_when(params.milling)
     order = visiting_order([h.xy for h, _ in jobs], params.order)
     for number, k in enumerate(order.tolist()):
         hole, (major, pitch) = jobs[k]
@@ -262,7 +263,7 @@ def _helix(builder: PathBuilder, one: _Round) -> Points:
 STRATEGY = Strategy(
     params=ThreadMilling,
     run=thread_milling,
-    version=4,
+    version=5,
     group="Holes",
     needs=tuple(n for n in IN_PLACE if n not in ("zero", "part_box")),
     cutters=("thread mill",),

@@ -22,7 +22,7 @@ from fenrik.core.regions import fit_arcs
 from fenrik.core.sketches.curve import begun_at, lengths_of
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock.standing import standing
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome
+from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when
 from fenrik.core.strategies.declared import Strategy
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.ground.walls import ABOVE_MM, MARK_MM, Walls, apart, sampled, section_lines, wall_levels
@@ -80,6 +80,7 @@ def waterline(given: Given, params: Waterline) -> Outcome:
     walls = given.targets.walls
     need_targets(walls, given, "wall", "Pick faces that stand upright or lean.")
     builder = place.builder()
+    builder.beside = beside_when(params.milling)
     work = _Work(place, params, builder)
     groups = [g for wall in walls for g in apart(wall.corners, given.cutter.radius_mm)]
     for number, corners in enumerate(groups):
@@ -292,7 +293,7 @@ def _marked(line: shapely.LineString, along: Points, there: np.ndarray, closed: 
 STRATEGY = Strategy(
     params=Waterline,
     run=waterline,
-    version=2,
+    version=3,
     group="Faces and pockets",
     cutters=("flat", "bull-nose", "ball"),
     stage=3,

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from fenrik.core.cutting.speeds import Beside, share_on_arc
 from fenrik.core.frames import Points
 from fenrik.core.sketches import Curve
 from fenrik.core.toolpath.model import Kind, Motion, Toolpath
@@ -19,11 +20,12 @@ LIFT_MM = 0.5
 
 @dataclass(frozen=True)
 class Feeds:
-    """Feeds of an operation, mm/min."""
+    """Feeds of an operation, and the fastest of its machine, mm/min."""
 
     cutting: float
     entry: float
     exit: float
+    most: float = np.inf
 
 
 class PathBuilder:
@@ -33,6 +35,8 @@ class PathBuilder:
         feeds: feeds for the kinds of motion.
         safe: the surface beyond which the tool comes and goes, before the first and after the last motion.
         retract_mm: height of rapids in between.
+        radius_mm: of the tool where it cuts; with `beside`, the side of its way on which it does, it decides the feed
+            on arcs.
         over: gives the height that a rapid between two places (x, y) must keep, where that is lower than `retract_mm`.
     """
 
@@ -42,11 +46,14 @@ class PathBuilder:
         safe: Safe,
         retract_mm: float,
         over: Callable[[Points, Points], float] | None = None,
+        radius_mm: float = 0.0,
     ) -> None:
         self.feeds = feeds
         self.safe = safe
         self.retract_mm = retract_mm
         self.over = over
+        self.radius_mm = radius_mm
+        self.beside: Beside = "none"
         self.pass_id = -1
         self.spindle = 1
         self.side, self.offset_mm = 0, 0.0
@@ -70,10 +77,11 @@ class PathBuilder:
         points = np.atleast_2d(np.asarray(points, dtype=np.float64))
         motions = np.full(len(points), motion, np.int8) if isinstance(motion, int) else motion
         centre = np.zeros((len(points), 3)) if centre is None else np.atleast_2d(centre)
+        before = np.vstack([points[:1] if self._at is None else self._at, points[:-1]])
+        feeds = self._feeds(before, kind, feed, motions, centre)
         if self._at is not None:
-            before = np.vstack([self._at, points[:-1]])
             moved = (np.abs(points - before).max(axis=1) > 1e-9) | (motions != Motion.LINE)
-            points, motions, centre = points[moved], motions[moved], centre[moved]
+            points, motions, centre, feeds = points[moved], motions[moved], centre[moved], feeds[moved]
         if len(points) == 0:
             return
         ring = self.pass_id if kind == Kind.CUT else -1
@@ -83,7 +91,7 @@ class PathBuilder:
             motions,
             centre,
             np.full(n, kind, np.int8),
-            np.full(n, float(feed)),
+            feeds,
             np.full(n, ring, np.int32),
         )
         path.spindle[:] = self.spindle
@@ -91,6 +99,20 @@ class PathBuilder:
         path.cycle[:], path.hole[:], path.peck_mm[:] = self._cycle
         self._chunks.append(path)
         self._at = points[-1]
+
+    def _feeds(
+        self, before: Points, kind: Kind, feed: float, motion: NDArray[np.int8], centre: Points
+    ) -> NDArray[np.float64]:
+        """Feeds of motions: on arcs such that the edge, not the axis, goes as fast as it does straight on."""
+        feeds = np.full(len(motion), float(feed))
+        arcs = np.flatnonzero(motion != Motion.LINE)
+        if self.beside == "none" or self.radius_mm <= 0 or len(arcs) == 0 or kind not in (Kind.CUT, Kind.ENTRY):
+            return feeds
+        radius = np.linalg.norm((before - centre)[arcs, :2], axis=1)
+        outer = Motion.ARC_CCW if self.beside == "right" else Motion.ARC_CW
+        hollow = (motion[arcs] == outer) | (self.beside == "both")
+        feeds[arcs] *= share_on_arc(radius, self.radius_mm, hollow)
+        return np.where(motion != Motion.LINE, np.clip(feeds, 1.0, max(self.feeds.most, feed)), feeds)
 
     def begin_cycle(self, word: int, hole: int, peck_mm: float = 0.0) -> None:
         """What follows, up to `end_cycle`, is what one canned cycle does at one hole."""
@@ -171,12 +193,14 @@ class PathBuilder:
         start = centre[:2] + sign * radius_vector
         self.approach(np.array([start[0], start[1], from_mm]))
         turns = [*heights[1:], end[2], end[2]]
+        aside, self.beside = self.beside, "both"  # in full material
         for z in turns:
             sign = -sign
             here = centre[:2] + sign * radius_vector
             assert self._at is not None
             middle = np.array([centre[0], centre[1], self._at[2]])
             self._add(np.array([here[0], here[1], z]), Kind.ENTRY, self.feeds.entry, int(Motion.ARC_CCW), middle)
+        self.beside = aside
 
     def cut(self, points: Points) -> None:
         self._add(points, Kind.CUT, self.feeds.cutting)
