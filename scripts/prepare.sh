@@ -66,11 +66,8 @@ prepare_web() {
 }
 
 prepare_kernels() {
-  if changed kernels src/fenrik/core; then
-    say "compiling kernels"
-    .venv/bin/fenrik warm
-    done_with kernels
-  fi
+  say "compiling kernels that have changed"
+  .venv/bin/fenrik warm
 }
 
 # The database: a cluster of its own on loopback. PostgreSQL does not run as root, so root hands it to `postgres`.

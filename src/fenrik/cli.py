@@ -272,7 +272,7 @@ def _plan(options: argparse.Namespace) -> int:
     return FAULTS if faults or report["failed"] else DONE
 
 
-def _with_bar(work: Callable[[Progress], dict[str, Any]]) -> dict[str, Any]:
+def _with_bar(work: Callable[[Progress], dict[str, Any]], words: str = "planning") -> dict[str, Any]:
     console = Console(stderr=True)
     if not console.is_terminal:
         return work(silent)
@@ -283,7 +283,7 @@ def _with_bar(work: Callable[[Progress], dict[str, Any]]) -> dict[str, Any]:
         TimeElapsedColumn(),
         console=console,
     ) as bars:
-        task = bars.add_task("planning", total=1.0)
+        task = bars.add_task(words, total=1.0)
         return work(lambda fraction, words: bars.update(task, completed=fraction, description=words[:40]))
 
 
@@ -310,7 +310,11 @@ def _migrate(_options: argparse.Namespace) -> int:
 def _warm(_options: argparse.Namespace) -> int:
     from fenrik.core.warm import warm
 
-    warm()
+    def work(progress: Progress) -> dict[str, Any]:
+        warm(progress)
+        return {}
+
+    _with_bar(work, "compiling")
     return DONE
 
 

@@ -7,7 +7,7 @@ import { MantineProvider } from "@mantine/core";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRoot } from "react-dom/client";
 import { Route, Switch } from "wouter";
-import { JobList } from "./JobList";
+import { JobList } from "./jobs/JobList";
 import { Shell } from "./job/Shell";
 import { theme } from "./theme";
 

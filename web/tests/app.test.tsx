@@ -2,7 +2,6 @@
 import { inJob, job, pageOf, server, show, view } from "./screen";
 import { act, cleanup, fireEvent, renderHook, screen, waitFor } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import { JobList } from "../src/JobList";
 import { getMoment, setMoment } from "../src/job/moment";
 import { Panel } from "../src/job/Panel";
 import { pick, picks } from "../src/job/picking";
@@ -12,38 +11,6 @@ import { JobContext } from "../src/job/useJob";
 
 beforeEach(() => history.replaceState(null, "", "/"));
 afterEach(cleanup);
-
-describe("the list of jobs", () => {
-  const refuse = (title: string) => Response.json({ title, status: 422 }, { status: 422 });
-  it("leads to each job", async () => {
-    server({ "GET /api/jobs": () => [{ id: "7", name: "Lantern bracket", changed_at: "2026-11-01T10:00:00Z" }] });
-    show(<JobList />);
-    expect((await screen.findByText("Lantern bracket")).getAttribute("href")).toBe("/jobs/7/part");
-  });
-  it("says how to begin where it is empty, and that the server does not answer", async () => {
-    server({ "GET /api/jobs": () => [] });
-    show(<JobList />);
-    expect(await screen.findByText(/No jobs yet/)).toBeTruthy();
-    cleanup();
-    server({ "GET /api/jobs": () => refuse("The database is down.") });
-    show(<JobList />);
-    expect((await screen.findByRole("alert")).textContent).toBe("The database is down.");
-  });
-  it("makes a job and goes there", async () => {
-    server({ "GET /api/jobs": () => [], "POST /api/jobs": () => ({ id: "9" }) });
-    show(<JobList />);
-    fireEvent.click(screen.getByText("New job"));
-    await waitFor(() => expect(location.pathname).toBe("/jobs/9/part"));
-  });
-  it("says what is wrong with a file that is brought in, and stays", async () => {
-    const asked = server({ "GET /api/jobs": () => [], "POST /api/jobs/import": () => refuse("That is no job.") });
-    show(<JobList />);
-    fireEvent.change(document.querySelector("input[type=file]")!, { target: { files: [new File(["x"], "a.zip")] } });
-    expect((await screen.findByRole("alert")).textContent).toBe("That is no job.");
-    expect(asked.some((a) => a.what === "POST /api/jobs/import")).toBe(true);
-    expect(location.pathname).toBe("/");
-  });
-});
 
 describe("a panel that fails", () => {
   it("says so in its place, leaves the others alive, and can be shown again", () => {

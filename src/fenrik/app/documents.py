@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import json
 import math
+import re
 import uuid
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from datetime import timedelta
 from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 from pydantic_core import from_json
 from sqlalchemy import text
-from sqlmodel import Session, col, delete, select
+from sqlmodel import Session, col, select, update
+from sqlmodel import delete as sql_delete
 
 from fenrik.app.problems import Conflict
-from fenrik.app.tables import JobRow, ModelRow, RevisionRow, engine, now
+from fenrik.app.tables import ComputedRow, JobRow, ModelRow, ReleaseRow, RevisionRow, TaskRow, engine, now
 from fenrik.core.errors import Problem, fail
 from fenrik.core.job import Job, parse_job
 
@@ -34,6 +37,7 @@ _IDENTITY = {
     "roles": "body",
 }
 _MISSING = object()
+KEPT_DELETED = timedelta(days=30)
 
 
 class Change(BaseModel):
@@ -62,7 +66,7 @@ def load(session: Session, job_id: str, lock: bool = False) -> tuple[JobRow, Rev
         FenrikError: when there is no such job.
     """
     row = _locked(session, job_id) if lock else session.get(JobRow, job_id)
-    if row is None:
+    if row is None or row.deleted_at is not None:
         raise fail("job", "does not exist (any more).", "Go back to the list of jobs.", job_id)
     revision = session.get(RevisionRow, (job_id, row.head))
     assert revision is not None
@@ -88,20 +92,94 @@ def create(
     files: dict[str, bytes] | None = None,
 ) -> str:
     """Keep a new job (with its model file and further files); gives its id."""
-    job_id = job_id or uuid.uuid4().hex[:12]
+    job_id = job_id or new_id()
     with Session(engine()) as session:
-        sha = keep_model(session, *model) if model else None
-        kept = {name: keep_model(session, name, data) for name, data in (files or {}).items()}
-        session.add(JobRow(id=job_id, name=job.name))
-        session.flush()
-        session.add(
-            RevisionRow(
-                job_id=job_id, number=0, document=job.model_dump(mode="json"), model_sha=sha, files=kept, label="new"
-            )
-        )
-        notify(session, kind="jobs", job=job_id)
+        add(session, job, model, job_id, files)
         session.commit()
     return job_id
+
+
+def new_id() -> str:
+    return uuid.uuid4().hex[:12]
+
+
+def add(
+    session: Session,
+    job: Job,
+    model: tuple[str, bytes] | None,
+    job_id: str,
+    files: dict[str, bytes] | None = None,
+) -> None:
+    """A new job, kept when the session commits."""
+    sha = keep_model(session, *model) if model else None
+    kept = {name: keep_model(session, name, data) for name, data in (files or {}).items()}
+    _begin(session, job_id, job.model_dump(mode="json"), sha, kept, "new")
+
+
+def _begin(
+    session: Session, job_id: str, document: dict[str, Any], sha: str | None, files: dict[str, str], label: str
+) -> None:
+    """The row and the first revision of a job."""
+    session.add(JobRow(id=job_id, name=document["name"]))
+    session.flush()
+    session.add(RevisionRow(job_id=job_id, number=0, document=document, model_sha=sha, files=files, label=label))
+    notify(session, kind="jobs", job=job_id)
+
+
+def duplicate(job_id: str) -> str:
+    """A copy of a job with a history of its own; gives its id."""
+    copy_id = new_id()
+    with Session(engine()) as session:
+        row, revision = load(session, job_id)
+        document = revision.document | {"name": _name_of_copy(row.name)}
+        _begin(session, copy_id, document, revision.model_sha, revision.files, "copy")
+        session.commit()
+    return copy_id
+
+
+def _name_of_copy(name: str) -> str:
+    """A name with its number raised: "Bracket" gives "Bracket (2)", and that "Bracket (3)"."""
+    numbered = re.fullmatch(r"(.*) \((\d{1,4})\)", name)
+    stem, number = (numbered[1], int(numbered[2]) + 1) if numbered else (name, 2)
+    return f"{stem[:110]} ({number})"
+
+
+def delete(job_id: str) -> None:
+    """Take a job out of sight; what it has waiting or running in the queue is stopped."""
+    with Session(engine()) as session:
+        row, _ = load(session, job_id, lock=True)
+        row.deleted_at = now()
+        mine = col(TaskRow.job_id) == job_id
+        session.exec(update(TaskRow).where(mine, col(TaskRow.state) == "waiting").values(state="cancelled"))
+        session.exec(update(TaskRow).where(mine).values(cancel=True))
+        notify(session, kind="jobs", job=job_id)
+        session.commit()
+
+
+def restore(job_id: str) -> None:
+    """Bring a deleted job back.
+
+    Raises:
+        FenrikError: when it is gone for good.
+    """
+    with Session(engine()) as session:
+        row = session.get(JobRow, job_id)
+        if row is None:
+            raise fail("job", "is gone for good.", "Make it again.", job_id)
+        row.deleted_at = None
+        notify(session, kind="jobs", job=job_id)
+        session.commit()
+
+
+def purge() -> None:
+    """Forget jobs that were deleted long ago."""
+    with Session(engine()) as session:
+        old = session.exec(select(JobRow).where(col(JobRow.deleted_at) < now() - KEPT_DELETED)).all()
+        for row in old:
+            for table in (TaskRow, ReleaseRow, ComputedRow, RevisionRow):
+                session.exec(sql_delete(table).where(col(table.job_id) == row.id))
+            session.delete(row)
+        session.commit()
 
 
 def keep_model(session: Session, name: str, data: bytes) -> str:
@@ -152,7 +230,7 @@ def save(
     files: dict[str, str],
 ) -> None:
     """Put a new revision on top; what could have been redone is gone."""
-    session.exec(delete(RevisionRow).where(col(RevisionRow.job_id) == row.id, col(RevisionRow.number) > row.head))
+    session.exec(sql_delete(RevisionRow).where(col(RevisionRow.job_id) == row.id, col(RevisionRow.number) > row.head))
     row.head += 1
     row.top = row.head
     row.version += 1

@@ -15,7 +15,7 @@ from starlette.exceptions import HTTPException
 from starlette.middleware.gzip import GZipMiddleware
 
 from fenrik import __version__
-from fenrik.app import problems, queue, reading
+from fenrik.app import problems, queue, reading, ready
 from fenrik.app.events import hub
 from fenrik.app.routers import jobs, library, parts, planning, setups, views, work
 from fenrik.core.warm import warm_opening
@@ -40,6 +40,11 @@ async def _start_watching() -> None:
         await asyncio.sleep(WATCH_EVERY_S)
 
 
+async def _warm_up() -> None:
+    await asyncio.to_thread(ready.wait)
+    await asyncio.gather(asyncio.to_thread(reading.warm_reader), asyncio.to_thread(warm_opening))
+
+
 @contextlib.asynccontextmanager
 async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
     # What was imported stays; collecting it again and again would stop requests for tenths of a second.
@@ -48,8 +53,7 @@ async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
     tasks = [
         asyncio.create_task(hub.listen()),
         asyncio.create_task(_start_watching()),
-        asyncio.create_task(asyncio.to_thread(reading.warm_reader)),
-        asyncio.create_task(asyncio.to_thread(warm_opening)),
+        asyncio.create_task(_warm_up()),
     ]
     yield
     for task in tasks:
@@ -74,9 +78,15 @@ for module in (jobs, parts, setups, library, views, work, planning):
     app.include_router(module.router)
 
 
+class Health(ready.Ready):
+    """What answers, and whether it has all that it computes with."""
+
+    version: str
+
+
 @app.get("/api/health", operation_id="health")
-def health() -> dict[str, str]:
-    return {"version": __version__}
+def health() -> Health:
+    return Health(version=__version__, **ready.state().model_dump())
 
 
 @app.get("/{path:path}", include_in_schema=False)

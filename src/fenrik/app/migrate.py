@@ -2,34 +2,27 @@
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 
 import procrastinate
 from alembic import command
 from alembic.config import Config
-from sqlmodel import Session, select, text
+from sqlmodel import Session, col, or_, select, text
 
-from fenrik.app.computing import remember
-from fenrik.app.documents import create
+from fenrik.app.documents import add, purge
 from fenrik.app.library import load_shop
-from fenrik.app.queue import forget_old_tasks, queue
+from fenrik.app.queue import forget_old_tasks, queue, submit
 from fenrik.app.settings import database_url, sqlalchemy_url
-from fenrik.app.store import DatabaseStore
-from fenrik.app.tables import JobRow, engine
-from fenrik.core.build import Build
-from fenrik.core.job import Job
+from fenrik.app.tables import JobRow, TaskRow, engine
 
 
 def migrate() -> int:
-    """Create or upgrade all tables; load and compute the demo where there is no job yet."""
+    """Create or upgrade all tables; load the demo where there is no job yet, for the workers to compute."""
     upgrade_schema()
     forget_old_tasks()
+    purge()
     load_shop()
-    with Session(engine()) as session:
-        empty = session.exec(select(JobRow.id)).first() is None
-    if empty:
-        load_demo()
+    load_demo()
     return 0
 
 
@@ -47,26 +40,26 @@ def upgrade_schema() -> None:
 
 
 def load_demo() -> None:
-    """The demo jobs, computed and proved, so that they are ready at the first start."""
+    """The demo jobs, all or none of them, into an empty database; those that nobody has touched go to the workers.
+
+    A start that was cut short anywhere is made good by the next one.
+    """
     from fenrik.demo import DEMO_JOBS, demo_job, demo_model
 
-    for name in DEMO_JOBS:
-        job, model = demo_job(name), demo_model(name)
-        print(f"demo: {job.name}", file=sys.stderr, flush=True)
-        assert job.part is not None
-        job_id = create(job, (job.part.file, model), job_id=name)
-        compute_all(job_id, job, model)
-
-
-def compute_all(job_id: str, job: Job, model: bytes) -> None:
-    build = Build(job, model, DatabaseStore())
-    for setup in job.setups:
-        if not job.route(setup):
-            continue
-        build.compute(
-            setup,
-            progress=lambda f, w: print(f"\r  {100 * f:3.0f} %  {w[:50]:<50}", end="", file=sys.stderr, flush=True),
+    with Session(engine()) as session:
+        if session.exec(select(JobRow.id)).first() is None:
+            for name in reversed(DEMO_JOBS):  # the list shows the latest first
+                job = demo_job(name)
+                assert job.part is not None
+                add(session, job, (job.part.file, demo_model(name)), name)
+            session.commit()
+        touched = set(session.exec(select(TaskRow.job_id))) | set(
+            session.exec(select(JobRow.id).where(or_(col(JobRow.version) > 0, col(JobRow.deleted_at).is_not(None))))
         )
-        print(file=sys.stderr)
-        for operation in job.route(setup):
-            remember(job_id, operation, build, 0.0)
+        there = set(session.exec(select(JobRow.id)))
+    for name in DEMO_JOBS:
+        if name in there and name not in touched:
+            job = demo_job(name)
+            for setup in job.setups:
+                if job.route(setup):
+                    submit(name, {"setup": setup.id, "operations": [], "proof": True})

@@ -14,13 +14,13 @@ from fenrik.app.child import Child, Crashed, Message, Overrun, Stopped
 from fenrik.app.computing import compute_task, too_much_memory
 from fenrik.app.documents import load, notify
 from fenrik.app.settings import database_url
-from fenrik.app.tables import TaskRow, engine
+from fenrik.app.status import OPEN_STATES
+from fenrik.app.tables import JobRow, TaskRow, engine
 from fenrik.core.errors import Problem
 
 HEARTBEAT_S = 2.0
 STALLED_S = 8.0
 REPORT_EVERY_S = 0.25
-OPEN_STATES = ("waiting", "running")
 
 _deferring = threading.Lock()
 """Replacing the connector changes the one app that all requests share."""
@@ -91,6 +91,9 @@ def _report(
         task.fraction = fraction if state == "running" else (1.0 if state == "done" else task.fraction)
         task.problems = [p.as_dict() | {"value": str(p.value)} for p in problems or []]
         cancel = task.cancel
+        if state not in OPEN_STATES:
+            # What the list shows of the job is out of date now.
+            session.exec(update(JobRow).where(col(JobRow.id) == job_id).values(summary={}))
         notify(
             session, kind="task", job=job_id, task=task_id, state=state, fraction=round(fraction, 4), words=words[:120]
         )

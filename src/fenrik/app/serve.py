@@ -10,6 +10,9 @@ import time
 
 import uvicorn
 
+from fenrik.app import ready
+from fenrik.core.warm import warm
+
 CHECK_EVERY_S = 1.0
 
 
@@ -17,6 +20,7 @@ def serve(host: str, port: int, workers: int) -> int:
     """Run the server and keep `workers` worker processes alive beside it."""
     print(f"Fenrik answers at http://{host}:{port}", file=sys.stderr, flush=True)
     stop = threading.Event()
+    ready.begin()
     keeper = threading.Thread(target=_keep_workers, args=(workers, stop), daemon=True)
     keeper.start()
     # uvicorn raises the signal that stopped it once more; as an exception it lets the workers be stopped too.
@@ -30,7 +34,11 @@ def serve(host: str, port: int, workers: int) -> int:
 
 
 def _keep_workers(count: int, stop: threading.Event) -> None:
-    """Start workers and start them again when they die."""
+    """Have the kernels compiled, then start workers, and start them again when they die."""
+    try:
+        warm(ready.report)
+    finally:
+        ready.done()
     running: list[subprocess.Popen[bytes]] = []
     while not stop.is_set():
         running = [p for p in running if p.poll() is None]

@@ -15,6 +15,7 @@ from fenrik.core.errors import FenrikError
 from fenrik.core.job import Operation
 
 KEY_LETTERS = 24
+OPEN_STATES = ("waiting", "running")
 
 
 class OperationStatus(BaseModel):

@@ -21,7 +21,8 @@ def now() -> datetime:
 
 
 class JobRow(SQLModel, table=True):
-    """A job: `head` is the revision shown, `top` the newest that redo can reach, `version` counts every change."""
+    """A job: `head` is the revision shown, `top` the newest that redo can reach, `version` counts every change;
+    `summary` is what its state was when it was last worked out. A deleted one can come back for a while."""
 
     __tablename__ = "job"
     id: str = Field(primary_key=True)
@@ -30,6 +31,10 @@ class JobRow(SQLModel, table=True):
     top: int = 0
     version: int = 0
     changed_at: datetime = Field(default_factory=now)
+    summary: dict[str, Any] = Field(
+        default_factory=dict, sa_column=Column(JSON_COLUMN, nullable=False, server_default="{}")
+    )
+    deleted_at: datetime | None = None
 
 
 class RevisionRow(SQLModel, table=True):

@@ -16,6 +16,7 @@ from functools import cache
 from pathlib import Path
 from typing import Any, TypeVar
 
+import numba
 from numba import njit
 from numba.core.caching import CacheImpl, InTreeCacheLocator, UserProvidedCacheLocator, UserWideCacheLocator
 
@@ -85,6 +86,12 @@ def kernels_behind(module: str) -> str:
     base = _ROOT / module.replace(".", "/")
     path = base.with_suffix(".py") if base.with_suffix(".py").is_file() else base / "__init__.py"
     return _hash_of(tuple(p for p in kernel_files_behind(path) if _KERNEL_FILE.search(_source(p).decode())))
+
+
+def all_kernels() -> str:
+    """Hash of the sources of all kernels, and of what compiles them."""
+    files = (p for p in sorted((_ROOT / "fenrik" / "core").rglob("*.py")) if _KERNEL_FILE.search(_source(p).decode()))
+    return f"{numba.__version__} {_hash_of(tuple(files))}"
 
 
 def _stamped(locator: Any) -> Any:

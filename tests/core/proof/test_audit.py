@@ -13,7 +13,7 @@ from fenrik.core.solids.reading import mesh_at
 from fenrik.core.stock import Stock
 from fenrik.core.toolpath import Feeds, Kind, PathBuilder, SafePlane
 from fenrik.core.tools import Tool
-from fenrik.core.tools.cutters import SlottingCutter
+from fenrik.core.tools.cutters import FlatCutter, SlottingCutter
 
 TOOL = Tool(number=3, cutter=FLAT, stick_out_mm=30)
 
@@ -86,16 +86,19 @@ def test_a_rapid_through_stock_is_led_over_it(pocket):
     assert run(pocket, found.path).findings == []
 
 
-def test_a_holder_in_the_stock_and_a_fixture_in_the_way_are_told_with_their_place(pocket):
+def test_passes_with_the_holder_in_the_stock_or_the_tool_in_a_fixture_are_left_out_and_told(pocket):
     short = Tool(number=3, cutter=FLAT, stick_out_mm=12.5, holder=HOLDER)
     deep = pocket_path(6.0)
     contact = [f for f in run(pocket, deep, short).findings if f.kind == "holder contact"]
     found = audited(deep, around(pocket, part=None, tool=short))
-    (told,) = [t for t in found.told if "holder stands" in t.reason]
+    (told,) = [t for t in found.told if "holder would stand" in t.reason]
     assert f"{max(f.amount for f in contact):.2f} mm" in told.reason
+    assert run(pocket, found.path, short).findings == []
     clamp = box_mesh(np.array([44.0, 10, 20]), np.array([60.0, 20, 35]))
-    (told,) = audited(pocket_path(10.0), around(pocket, fixtures=clamp)).told
-    assert "A fixture stands" in told.reason
+    found = audited(pocket_path(10.0), around(pocket, fixtures=clamp))
+    told = found.told[0]
+    assert "deep in a fixture" in told.reason
+    assert found.path.cut_length_mm() < pocket_path(10.0).cut_length_mm() - 10
     assert told.place[0] > 40
     assert told.place[1] < 23
 
@@ -125,3 +128,19 @@ def test_what_takes_nothing_is_known(pocket):
     n = len(path)
     assert not found.idle[:n][cuts[:n]].any()
     assert found.idle[n:][cuts[n:]].all()
+
+
+def test_where_the_way_up_is_barred_all_goes_since_the_tool_came_down(pocket):
+    # Short flutes and a slim neck, in from the side under standing stock: straight up the flutes would hit it.
+    cutter = FlatCutter(diameter_mm=8, flute_length_mm=3)
+    tool = Tool(number=3, cutter=cutter, stick_out_mm=40, neck_diameter_mm=4, neck_length_mm=30)
+    b = PathBuilder(Feeds(1000, 300, 2000), SafePlane.at_height(40.0), 30.0)
+    b.travel(-9.0, 20.0, 25.0)
+    b.enter(np.array([-9.0, 20, 8]))
+    b.next_pass()
+    b.cut(np.array([[5.0, 20, 8]]))
+    kinds = {f.kind for f in run(pocket, b.finish(), tool).findings}
+    assert "rapid in stock" in kinds
+    found = audited(b.finish(), around(pocket, part=None, tool=tool))
+    assert found.path.cut_length_mm() == 0.0
+    assert any("rapid" in t.reason or "neck" in t.reason for t in found.told)

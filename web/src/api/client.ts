@@ -9,6 +9,7 @@ export type Change = Schemas["Change"];
 export type Finding = Schemas["Finding"];
 export type ProofSummary = Schemas["ProofSummary"];
 export type Scene = Schemas["Scene"];
+export type JobHead = Schemas["JobHead"];
 export type Problem = { title: string; status: number; detail?: string; problems?: Schemas["ProblemField"][] };
 
 export const api = createClient<paths>({ baseUrl: "/" });

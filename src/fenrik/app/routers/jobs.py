@@ -5,22 +5,22 @@ from __future__ import annotations
 import io
 import json
 import zipfile
-from datetime import datetime
 from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Response, UploadFile
 from pydantic import BaseModel, Field, GetJsonSchemaHandler
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import CoreSchema
-from sqlmodel import Session, col, delete, select
+from sqlmodel import Session
 
 from fenrik.app import documents
 from fenrik.app.context import open_job
 from fenrik.app.documents import Change
+from fenrik.app.heads import JobHead, heads, keep_summary
 from fenrik.app.library import new_job_defaults
 from fenrik.app.reading import clean_name, read_apart
 from fenrik.app.status import JobStatus, job_status
-from fenrik.app.tables import JobRow, ReleaseRow, RevisionRow, TaskRow, engine
+from fenrik.app.tables import engine
 from fenrik.core.errors import fail
 from fenrik.core.job import Job, parse_job
 from fenrik.core.solids.reading import MAX_BYTES
@@ -28,13 +28,6 @@ from fenrik.core.units import parse_number
 
 router = APIRouter(prefix="/api", tags=["jobs"])
 MAX_DOCUMENT_BYTES = 20 * 1024 * 1024
-
-
-class JobHead(BaseModel):
-    id: str
-    name: str
-    version: int
-    changed_at: datetime
 
 
 class _AsJob:
@@ -74,9 +67,8 @@ class NumberValue(BaseModel):
 
 @router.get("/jobs", operation_id="listJobs")
 def list_jobs() -> list[JobHead]:
-    with Session(engine()) as session:
-        rows = session.exec(select(JobRow).order_by(col(JobRow.changed_at).desc())).all()
-        return [JobHead(id=r.id, name=r.name, version=r.version, changed_at=r.changed_at) for r in rows]
+    """All jobs, with what is known of each; one whose state is unknown tells it when its head is read."""
+    return heads()
 
 
 @router.post("/jobs", operation_id="createJob", status_code=201)
@@ -94,15 +86,45 @@ def job_state(job_id: str) -> JobState:
         return JobState(id=row.id, version=row.version, revision=row.head, document=document)
 
 
+@router.get("/jobs/{job_id}/head", operation_id="readHead")
+def read_head(job_id: str) -> JobHead:
+    """A job as the list shows it, worked out where that is not known."""
+    found = heads(job_id)
+    if not found or found[0].state == "unknown":
+        _status_now(job_id)
+        found = heads(job_id)
+    return found[0]
+
+
+@router.get(
+    "/jobs/{job_id}/picture",
+    operation_id="readPicture",
+    response_class=Response,
+    responses={200: {"content": {"image/png": {}}}},
+)
+def read_picture(job_id: str) -> Response:
+    """A small picture of the part."""
+    lasting = {"cache-control": "private, max-age=31536000"}
+    return Response(open_job(job_id).build.picture(), media_type="image/png", headers=lasting)
+
+
 @router.delete("/jobs/{job_id}", operation_id="deleteJob", status_code=204)
 def delete_job(job_id: str) -> None:
-    with Session(engine()) as session:
-        row, _ = documents.load(session, job_id, lock=True)
-        for table in (TaskRow, ReleaseRow, RevisionRow):
-            session.exec(delete(table).where(col(table.job_id) == job_id))
-        session.delete(row)
-        documents.notify(session, kind="jobs", job=job_id)
-        session.commit()
+    """Take a job out of the list; it can come back for a while."""
+    documents.delete(job_id)
+
+
+@router.post("/jobs/{job_id}/restore", operation_id="restoreJob")
+def restore_job(job_id: str) -> JobState:
+    """Bring a deleted job back."""
+    documents.restore(job_id)
+    return job_state(job_id)
+
+
+@router.post("/jobs/{job_id}/duplicate", operation_id="duplicateJob", status_code=201)
+def duplicate_job(job_id: str) -> JobState:
+    """The same job once more, under a name of its own."""
+    return job_state(documents.duplicate(job_id))
 
 
 @router.patch("/jobs/{job_id}", operation_id="changeJob", response_model=JobState)
@@ -127,8 +149,14 @@ def redo(job_id: str) -> JobState:
 
 @router.get("/jobs/{job_id}/status", operation_id="readStatus")
 def read_status(job_id: str) -> JobStatus:
+    return _status_now(job_id)
+
+
+def _status_now(job_id: str) -> JobStatus:
     opened = open_job(job_id)
-    return job_status(job_id, opened.build, opened.version, opened.head > 0, opened.head < opened.top)
+    status = job_status(job_id, opened.build, opened.version, opened.head > 0, opened.head < opened.top)
+    keep_summary(opened, status)
+    return status
 
 
 @router.get(

@@ -29,12 +29,13 @@ from fenrik.core.sketches import Curve, sketch_curves
 from fenrik.core.solids import Mesh, Solid, read_solid
 from fenrik.core.solids.exact import ExactFaces
 from fenrik.core.solids.packing import pack_solid, unpack_solid
+from fenrik.core.solids.picture import picture_of
 from fenrik.core.solids.reading import face_bounds, mesh_at
 from fenrik.core.solids.seeing import seen_faces
 from fenrik.core.solids.splitting import take_bodies
 from fenrik.core.store import Store
 
-SOLID_VERSION, RECOGNISE_VERSION = 4, 1
+SOLID_VERSION, RECOGNISE_VERSION, PICTURE_VERSION = 4, 1, 1
 SOLIDS_KEPT = 16
 PROOF_DEFLECTION_MM, PROOF_SHARE = 0.016, 5e-5
 """Triangles that find places for the proof: so fine, or this share of the part's size; the exact faces do the rest."""
@@ -87,6 +88,15 @@ class Geometry:
         part = self.job.part
         roles = [r for r in part.roles if r.role != "part"] if part else []
         return key_of("part", SOLID_VERSION, model=self.model_key, roles=roles) if roles else self.model_key
+
+    def picture(self) -> bytes:
+        """A small picture of the part as PNG.
+
+        Raises:
+            FenrikError: when there is no part.
+        """
+        key = key_of("picture", PICTURE_VERSION, solid=self.solid_key)
+        return self._made(key, "picture", lambda: picture_of(self.solid.mesh))
 
     def take_over(self, other: Geometry) -> None:
         """Take over what was worked out for another document that differs in its operations alone."""

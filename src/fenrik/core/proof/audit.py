@@ -1,14 +1,15 @@
 """Every path looks at itself before its row counts as ready.
 
 The motions are moved through the stock as it is there, with the whole tool, and the surface that they leave is held
-against the exact part. What cuts into the part or takes stock at rapid is taken out of the path: a way from pass to
-pass is led over the top instead; of passes the stretch is left out and told. What touches stock or fixture with a body
-that does not cut is told with its place. No code of the strategies is used here.
+against the exact part. What cuts into the part, takes stock at rapid, or touches stock or fixture with a body that does
+not cut is taken out of the path: a way from pass to pass is led over the top instead; of passes the stretch is left out
+and told with its place. No code of the strategies is used here.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,13 +38,11 @@ EXACTLY, BY_BLOCKS = 3, 3
 REASONS = {
     "part": ("the cutter would go {:.3f} mm too deep into the part", "Take a smaller tool, or check heights."),
     "rapid": ("{:.3g} mm³ of stock stand in the way of a rapid", "Clear the stock first, or raise the retract height."),
-    "neck": ("The neck stands {:.2f} mm deep in the stock.", "Take a longer tool, or clear the stock first."),
-    "shank": ("The shank stands {:.2f} mm deep in the stock.", "Take a longer tool, or clear the stock first."),
-    "holder": ("The holder stands {:.2f} mm deep in the stock.", "Take a longer tool, or clear the stock first."),
-    "fixture": ("A fixture stands {:.2f} mm deep in the way of the tool.", "Move the fixture, or keep out of there."),
+    "neck": ("the neck would stand {:.2f} mm deep in the stock", "Take a longer tool, or clear the stock first."),
+    "shank": ("the shank would stand {:.2f} mm deep in the stock", "Take a longer tool, or clear the stock first."),
+    "holder": ("the holder would stand {:.2f} mm deep in the stock", "Take a longer tool, or clear the stock first."),
+    "fixture": ("the tool would stand {:.2f} mm deep in a fixture", "Move the fixture, or keep out of there."),
 }
-REPAIRED = ("part", "rapid")
-"""What is left out; the rest stays and is told."""
 
 
 @dataclass(frozen=True)
@@ -65,6 +64,11 @@ class Surroundings:
     link_feed: float | None = None
     fixtures: Mesh | None = None
 
+    @cached_property
+    def fixture_distances(self) -> DistanceIndex:
+        assert self.fixtures is not None
+        return DistanceIndex.build(self.fixtures)
+
 
 @dataclass(frozen=True)
 class Audited:
@@ -82,29 +86,17 @@ class Audited:
 
 @dataclass
 class _Bad:
-    """Motions (n,) that must not be (mask), the reason that was found first, and how much.
-
-    Attributes:
-        stays: reason, motion and amount of what is told and not left out.
-    """
+    """Motions (n,) that must not be (mask), the reason that was found first, and how much."""
 
     mask: NDArray[np.bool_]
     reason: NDArray[np.object_]
     amount: Points
-    stays: dict[str, tuple[int, float]] = field(default_factory=dict)
 
     @classmethod
     def none(cls, n: int) -> _Bad:
         return cls(np.zeros(n, bool), np.full(n, "", object), np.zeros(n))
 
-    def add(self, reason: str, path: Toolpath, rows: NDArray[np.int64], amount: Points) -> None:
-        # Straight up from a place there is no other way.
-        stays = np.full(len(rows), reason not in REPAIRED) | ((path.kind[rows] == Kind.RETRACT) & (reason == "rapid"))
-        if stays.any():
-            worst = int(np.argmax(np.where(stays, amount, -np.inf)))
-            if amount[worst] > self.stays.get(reason, (0, 0.0))[1]:
-                self.stays[reason] = int(rows[worst]), float(amount[worst])
-        rows, amount = rows[~stays], amount[~stays]
+    def add(self, reason: str, rows: NDArray[np.int64], amount: Points) -> None:
         new = ~self.mask[rows] | ((self.reason[rows] == reason) & (amount > self.amount[rows]))
         rows, amount = rows[new], amount[new]
         self.mask[rows], self.reason[rows], self.amount[rows] = True, reason, amount
@@ -121,10 +113,8 @@ def audited(path: Toolpath, around: Surroundings, progress: Progress = silent) -
         stock, record = cut(before, poses, assembly_of(around.tool), 0, progress)
         bad = _bad_motions(path, poses, stock, record, around)
         if not bad.mask.any():
-            told += _what_stays(path, bad)
-            return _leaner(
-                Audited(path, told, stock, _idle(path, poses, record, stock.lattice.cell_mm)), before, around
-            )
+            idle = _idle(path, poses, record, stock.lattice.cell_mm)
+            return _leaner(Audited(path, told, stock, idle), before, around)
         mended = without(path, bad.mask, _detour(around), whole=attempt >= EXACTLY)
         told += _told(path, mended, bad)
         path = mended
@@ -148,20 +138,20 @@ def _leaner(found: Audited, before: Stock, around: Surroundings) -> Audited:
 def _bad_motions(path: Toolpath, poses: Poses, stock: Stock, record: CutRecord, around: Surroundings) -> _Bad:
     bad = _Bad.none(len(path))
     for mine, deep in _gouges(poses, stock, around):
-        bad.add("part", path, mine, deep)
+        bad.add("part", mine, deep)
     fast = np.isin(path.kind[poses.source], [Kind.RAPID, Kind.RETRACT])
     took = record.removed_mm3 > 1e-3 * stock.lattice.cell_mm**2
     rows = np.flatnonzero(fast & took)
-    bad.add("rapid", path, poses.source[rows], record.removed_mm3[rows])
+    bad.add("rapid", poses.source[rows], record.removed_mm3[rows])
     assembly = assembly_of(around.tool)
     for k, body in enumerate(assembly.watched):
         rows = np.flatnonzero(record.touch_mm[:, k] > CONTACT_MM)
-        bad.add(body.role, path, poses.source[rows], record.touch_mm[rows, k])
+        bad.add(body.role, poses.source[rows], record.touch_mm[rows, k])
     if around.fixtures is not None:
         none = [0.0] * len(assembly.profiles)
-        for near in clearance(DistanceIndex.build(around.fixtures), poses, assembly, none):
+        for near in clearance(around.fixture_distances, poses, assembly, none):
             rows = np.flatnonzero(near.mm < -CONTACT_MM)
-            bad.add("fixture", path, poses.source[rows], -near.mm[rows])
+            bad.add("fixture", poses.source[rows], -near.mm[rows])
     return bad
 
 
@@ -215,18 +205,10 @@ def _told(path: Toolpath, mended: Toolpath, bad: _Bad) -> list[Unreached]:
     for reason in dict.fromkeys(bad.reason[bad.mask]):
         rows = np.flatnonzero(bad.mask & (bad.reason == reason))
         worst = int(rows[bad.amount[rows].argmax()])
-        words = REASONS[reason][0].format(bad.amount[worst]).rstrip(".")
-        left_out = f"{gone:.1f} mm of {path.cut_length_mm():.0f} mm of passes are left out: "
-        told.append(_place(path, worst, f"{left_out}{words[0].lower()}{words[1:]}.", REASONS[reason][1]))
+        words = REASONS[reason][0].format(bad.amount[worst])
+        left_out = f"{gone:.1f} mm of {path.cut_length_mm():.0f} mm of passes are left out: {words}."
+        told.append(_place(path, worst, left_out, REASONS[reason][1]))
     return told
-
-
-def _what_stays(path: Toolpath, bad: _Bad) -> list[Unreached]:
-    """Contacts of passes, the worst of each kind."""
-    return [
-        _place(path, row, REASONS[reason][0].format(amount), REASONS[reason][1])
-        for reason, (row, amount) in bad.stays.items()
-    ]
 
 
 def _place(path: Toolpath, row: int, words: str, advice: str) -> Unreached:

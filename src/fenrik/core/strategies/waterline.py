@@ -119,8 +119,9 @@ class _Work:
         before: list[Points] = []
         walls = Walls(corners)
         corner = self.place.given.cutter.corner_mm
-        for level in wall_levels(corners, max(top, bottom), bottom, params.stepdown_mm, params.scallop_mm, corner):
-            before = self._level(walls, level, wanted, before)
+        levels = wall_levels(corners, max(top, bottom), bottom, params.stepdown_mm, params.scallop_mm, corner)
+        for level, whole in levels:
+            before = self._level(walls, level, whole, wanted, before)
 
     def _wanted(self, corners: Points) -> Points | None:
         """Places (n, 3) of the faces on which stock stands; None: anywhere."""
@@ -131,9 +132,12 @@ class _Work:
         found = standing(self.place.given.stock, mesh)
         return np.asarray(found.place[found.over_mm > self.params.allowance_mm + self.params.tolerance_mm])
 
-    def _level(self, walls: Walls, level: float, wanted: Points | None, before: list[Points]) -> list[Points]:
-        """All passes of one level; gives the ways that were cut."""
-        sections = walls.at(level, self.place.radius, self.place.end)
+    def _level(
+        self, walls: Walls, level: float, whole: bool, wanted: Points | None, before: list[Points]
+    ) -> list[Points]:
+        """All passes of one level, or those at the feet that are there; gives the ways that were cut."""
+        radius = self.place.radius
+        sections = walls.at(level, radius, self.place.end) if whole else walls.feet_at(level, radius)
         if not sections:
             return before
         lines = [line for line, _ in sections]
@@ -142,7 +146,8 @@ class _Work:
         rim = self.place.blocked(level, self.reach, (low, high))
         reaches = [r + self.params.allowance_mm + TOUCH_MM for _, r in sections]
         runs = [run for ring in rim for run in _stretches(ring, lines, reaches)]
-        self._note_missed(level, [*walls.take_feet(level), *section_lines(walls.leaning, level + ABOVE_MM)], runs)
+        leaning = section_lines(walls.leaning, level + ABOVE_MM) if whole else []
+        self._note_missed(level, [*walls.take_feet(level), *leaning], runs)
         if wanted is not None:
             runs = [part for run in runs for part in self._where_stock_stands(run, level, wanted)]
         turned = [run[::-1] for run in runs] if self.params.milling == "climb" else runs
@@ -293,7 +298,7 @@ def _marked(line: shapely.LineString, along: Points, there: np.ndarray, closed: 
 STRATEGY = Strategy(
     params=Waterline,
     run=waterline,
-    version=3,
+    version=4,
     group="Faces and pockets",
     cutters=("flat", "bull-nose", "ball"),
     stage=3,

@@ -42,7 +42,8 @@ class Detour:
 def without(path: Toolpath, bad: Mask, way: Detour, whole: bool = False) -> Toolpath:
     """A path without some of its motions (n,); the first place, where it begins, stays.
 
-    Motions of one canned cycle, and those of one run with compensation at the controller, go together.
+    Motions of one canned cycle, and those of one run with compensation at the controller, go together; with a bad way
+    straight up, which has no other, goes all since the tool came down.
 
     Args:
         whole: leave out all from the last place over the stock before a bad motion to the first after it.
@@ -51,6 +52,8 @@ def without(path: Toolpath, bad: Mask, way: Detour, whole: bool = False) -> Tool
     over = np.array([p[2] >= way.stands(p[:2]) for p in path.point])
     if whole or not way.lifts:
         bad = _from_over_to_over(bad, over)
+    else:
+        bad = bad | _from_over_to_over(bad & (path.kind == Kind.RETRACT), over)
     bad[0] = False
     pieces: list[Toolpath] = []
     begin, n = 0, len(path)

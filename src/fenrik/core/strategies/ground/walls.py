@@ -55,6 +55,11 @@ class Walls:
         self.lows, self.highs = corners[stands][:, :, 2].min(axis=1), corners[stands][:, :, 2].max(axis=1)
         self.open = np.linalg.norm(self.lines[:, 1] - self.lines[:, 0], axis=1) > 1e-6
 
+    def feet_at(self, level: float, radius_mm: float) -> list[tuple[Points, float]]:
+        """Of the upright walls those that end at a level, seen from above, with the tool's radius."""
+        here = self.open & (np.abs(self.lows - level) < FOOT_MM)
+        return [(line, radius_mm) for line in _each_once(self.lines[here])]
+
     def at(self, level: float, radius_mm: float, end: Underside | None) -> list[tuple[Points, float]]:
         """What the tool may touch with its tip at a level, seen from above: lines (2, 2) with the tool's radius there.
         Of upright walls that is all over the level that has no pass at its foot yet, of others the section at the
@@ -137,8 +142,9 @@ def sampled(lines: list[Points]) -> Points:
 
 def wall_levels(
     corners: Points, top: float, bottom: float, stepdown_mm: float | None, scallop_mm: float | None, corner_mm: float
-) -> list[float]:
-    """Heights of the tip from high to low: at the foot of every wall, and as close as stepdown and scallop ask.
+) -> list[tuple[float, bool]]:
+    """Heights of the tip from high to low, each with whether all walls get a pass there: as close as stepdown and
+    scallop ask. Between them those that end above the next one get theirs at their foot.
 
     Between levels a wall that leans keeps a cusp: a sharp corner leaves the step times the sine of the lean (from
     upright), a round one of radius r steps of 2·√(2·r·h − h²) along the wall.
@@ -155,24 +161,24 @@ def wall_levels(
     lean = np.abs(normals[keep, 2]) / size[keep]
     z = corners[keep][:, :, 2]
     lows, highs = z.min(axis=1), z.max(axis=1)
-    feet = _feet(corners)
     levels: list[float] = []
     at = top
-    stops = [f for f in feet if bottom + LEAST_STEP_MM < f < top - LEAST_STEP_MM] + [bottom]
-    for stop in stops:
-        while at - stop > 1e-6:
-            step = _step_at(at, lows, highs, lean, stepdown_mm, scallop_mm, corner_mm)
-            count = max(int(np.ceil((at - stop) / step - 1e-9)), 1)
-            at = stop if count == 1 else at - (at - stop) / count
-            levels.append(at)
-            require(
-                len(levels) < MAX_LEVELS,
-                "scallop_mm",
-                f"makes more than {MAX_LEVELS} levels.",
-                "Use a larger scallop height or stepdown.",
-                scallop_mm,
-            )
-    return levels or [bottom]
+    while at - bottom > 1e-6:
+        step = _step_at(at, lows, highs, lean, stepdown_mm, scallop_mm, corner_mm)
+        count = max(int(np.ceil((at - bottom) / step - 1e-9)), 1)
+        at = bottom if count == 1 else at - (at - bottom) / count
+        levels.append(at)
+        require(
+            len(levels) < MAX_LEVELS,
+            "scallop_mm",
+            f"makes more than {MAX_LEVELS} levels.",
+            "Use a larger scallop height or stepdown.",
+            scallop_mm,
+        )
+    levels = levels or [bottom]
+    new = (f for f in _feet(corners) if np.abs(np.array(levels) - f).min() > 1e-6)
+    feet = [f for f in new if bottom + FOOT_MM < f < top + 1e-6]
+    return sorted([*((z, True) for z in levels), *((z, False) for z in feet)], reverse=True)
 
 
 def _feet(corners: Points) -> list[float]:

@@ -1,0 +1,105 @@
+"""What the list of jobs shows of each: what it is, what it lacks, how long it runs, what is being computed.
+
+What takes opening a job is worked out with its status and kept in its row, with the version that it is true for.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import BaseModel, Field
+from sqlmodel import Session, col, select
+
+from fenrik.app.context import Opened
+from fenrik.app.status import OPEN_STATES, JobStatus
+from fenrik.app.tables import JobRow, TaskRow, engine
+
+State = Literal["unknown", "empty", "in work", "waiting", "computing", "failed", "faults", "proven"]
+
+
+class JobHead(BaseModel):
+    """A job in the list."""
+
+    id: str
+    name: str
+    version: int
+    changed_at: datetime
+    part: str = Field(default="", description="its model file")
+    setups: int = 0
+    rows: int = 0
+    tools: int = 0
+    state: State = "unknown"
+    words: str = Field(default="", description="what it lacks, or what is being done")
+    fraction: float = 0.0
+    time_s: float | None = Field(default=None, description="machining time of all setups that are proven")
+    picture: str = Field(default="", description="changes with the picture; empty: there is none")
+
+
+def summary_of(opened: Opened, status: JobStatus) -> dict[str, Any]:
+    """What the list shows of a job that is open."""
+    job, build = opened.job, opened.build
+    used = [s for s in status.setups if job.route(job.setup(s.id))]
+    times = [s.time_s for s in used if s.time_s is not None]
+    state, words = _state(opened, status)
+    return {
+        "version": opened.version,
+        "part": job.part.file if job.part else "",
+        "setups": len(job.setups),
+        "rows": sum(o.enabled for o in job.operations),
+        "tools": len({o.tool for o in job.operations if o.enabled}),
+        "state": state,
+        "words": words,
+        "time_s": sum(times) if times else None,
+        "picture": build.solid_key[:16] if job.part else "",
+    }
+
+
+def _state(opened: Opened, status: JobStatus) -> tuple[State, str]:
+    if opened.job.part is None:
+        return "empty", "Bring in a model."
+    if any(o.state == "failed" for o in status.operations):
+        return "failed", next(o.reason for o in status.operations if o.state == "failed")
+    if any(s.faults for s in status.setups):
+        return "faults", next(m.message for m in status.missing if "fault" in m.message)
+    if status.missing:
+        return "in work", status.missing[0].message
+    return "proven", ""
+
+
+def keep_summary(opened: Opened, status: JobStatus) -> None:
+    """Write down what the list shows, where it has changed."""
+    made = summary_of(opened, status)
+    with Session(engine()) as session:
+        row = session.get(JobRow, opened.job_id)
+        if row is not None and row.version == opened.version and row.summary != made:
+            row.summary = made
+            session.add(row)
+            session.commit()
+
+
+def heads(job_id: str | None = None) -> list[JobHead]:
+    """All jobs, or one; those that changed last first."""
+    with Session(engine()) as session:
+        wanted = select(JobRow).where(col(JobRow.deleted_at).is_(None))
+        if job_id is not None:
+            wanted = wanted.where(JobRow.id == job_id)
+        rows = session.exec(wanted.order_by(col(JobRow.changed_at).desc())).all()
+        tasks = session.exec(
+            select(TaskRow).where(col(TaskRow.state).in_(OPEN_STATES)).order_by(col(TaskRow.made_at).desc())
+        ).all()
+    busy = {t.job_id: t for t in tasks} | {t.job_id: t for t in tasks if t.state == "running"}
+    return [_head(row, busy.get(row.id)) for row in rows]
+
+
+def _head(row: JobRow, task: TaskRow | None) -> JobHead:
+    known = row.summary.get("version") == row.version
+    found = {k: v for k, v in row.summary.items() if k in JobHead.model_fields} if known else {}
+    if task is not None:
+        running = task.state == "running"
+        found |= {
+            "state": "computing" if running else "waiting",
+            "words": task.words if running else "waiting for its turn",
+            "fraction": task.fraction,
+        }
+    return JobHead(**found | {"id": row.id, "name": row.name, "version": row.version, "changed_at": row.changed_at})

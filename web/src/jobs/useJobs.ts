@@ -1,0 +1,31 @@
+/** The list of jobs, kept fresh; those whose state is unknown tell it one by one. */
+import { useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useCallback, useEffect, useMemo } from "react";
+import { api, take } from "../api/client";
+
+export function useJobs() {
+  const client = useQueryClient();
+  const list = useQuery({ queryKey: ["jobs"], queryFn: () => take(api.GET("/api/jobs")), staleTime: 0 });
+  const unknown = useMemo(() => (list.data ?? []).filter((j) => j.state === "unknown"), [list.data]);
+  const told = useQueries({
+    queries: unknown.map((j) => ({
+      queryKey: ["job head", j.id, j.version, j.changed_at],
+      queryFn: () => take(api.GET("/api/jobs/{job_id}/head", { params: { path: { job_id: j.id } } })),
+      retry: false,
+      staleTime: 0,
+    })),
+  });
+  const refresh = useCallback(() => void client.invalidateQueries({ queryKey: ["jobs"] }), [client]);
+  useEffect(() => {
+    const source = new EventSource("/api/events");
+    for (const kind of ["jobs", "job", "task", "hello"]) source.addEventListener(kind, refresh);
+    return () => source.close();
+  }, [refresh]);
+  const known = new Map(told.flatMap((t) => (t.data ? [[t.data.id, t.data]] : [])));
+  return {
+    heads: (list.data ?? []).map((j) => (j.state === "unknown" ? (known.get(j.id) ?? j) : j)),
+    loaded: !!list.data,
+    error: list.error,
+    refresh,
+  };
+}
