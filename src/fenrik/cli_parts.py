@@ -19,7 +19,6 @@ from fenrik.core.machines import Chain, Machine
 from fenrik.core.recognise import recognise
 from fenrik.core.recognise.features import Vector
 from fenrik.core.solids import Solid, read_solid
-from fenrik.core.solids.health import check_thoroughly
 from fenrik.core.solids.measuring import Spot, measure_between, measure_one
 from fenrik.core.solids.revisions import match_faces
 from fenrik.core.solids.writing import WRITE_SUFFIXES, write_solid
@@ -93,6 +92,8 @@ def _convert(options: argparse.Namespace) -> int:
 
 
 def _health(options: argparse.Namespace) -> int:
+    from fenrik.core.solids.health import check_thoroughly
+
     return _print([asdict(n) for n in check_thoroughly(_read(options.file))])
 
 

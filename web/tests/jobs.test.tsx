@@ -24,6 +24,7 @@ const head = (id: string, name: string, rest = {}) => ({
   fraction: 0,
   time_s: null,
   picture: "",
+  known: true,
   ...rest,
 });
 const READY = { "GET /api/health": () => ({ ready: true, fraction: 1, words: "", version: "1" }) };
@@ -56,7 +57,7 @@ describe("the list of jobs", () => {
   it("asks a job whose state is not known", async () => {
     const asked = server({
       ...READY,
-      "GET /api/jobs": () => [head("7", "Bracket", { state: "unknown" })],
+      "GET /api/jobs": () => [head("7", "Bracket", { known: false, state: "" })],
       "GET /api/jobs/7/head": () => head("7", "Bracket", { state: "proven", time_s: 61 }),
     });
     show(<JobList />);

@@ -9,13 +9,13 @@ from datetime import datetime
 from typing import Any, Literal
 
 from pydantic import BaseModel, Field
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col, func, select
 
 from fenrik.app.context import Opened
 from fenrik.app.status import OPEN_STATES, JobStatus
-from fenrik.app.tables import JobRow, TaskRow, engine
+from fenrik.app.tables import JobRow, RevisionRow, TaskRow, engine
 
-State = Literal["unknown", "empty", "in work", "waiting", "computing", "failed", "faults", "proven"]
+State = Literal["", "empty", "in work", "waiting", "computing", "failed", "faults", "proven"]
 
 
 class JobHead(BaseModel):
@@ -29,7 +29,8 @@ class JobHead(BaseModel):
     setups: int = 0
     rows: int = 0
     tools: int = 0
-    state: State = "unknown"
+    known: bool = Field(default=False, description="false: its head has to be read to know it")
+    state: State = ""
     words: str = Field(default="", description="what it lacks, or what is being done")
     fraction: float = 0.0
     time_s: float | None = Field(default=None, description="machining time of all setups that are proven")
@@ -38,20 +39,15 @@ class JobHead(BaseModel):
 
 def summary_of(opened: Opened, status: JobStatus) -> dict[str, Any]:
     """What the list shows of a job that is open."""
-    job, build = opened.job, opened.build
+    job = opened.job
     used = [s for s in status.setups if job.route(job.setup(s.id))]
     times = [s.time_s for s in used if s.time_s is not None]
     state, words = _state(opened, status)
     return {
         "version": opened.version,
-        "part": job.part.file if job.part else "",
-        "setups": len(job.setups),
-        "rows": sum(o.enabled for o in job.operations),
-        "tools": len({o.tool for o in job.operations if o.enabled}),
         "state": state,
         "words": words,
         "time_s": sum(times) if times else None,
-        "picture": build.solid_key[:16] if job.part else "",
     }
 
 
@@ -81,7 +77,16 @@ def keep_summary(opened: Opened, status: JobStatus) -> None:
 def heads(job_id: str | None = None) -> list[JobHead]:
     """All jobs, or one; those that changed last first."""
     with Session(engine()) as session:
-        wanted = select(JobRow).where(col(JobRow.deleted_at).is_(None))
+        document = col(RevisionRow.document)
+        facts = (
+            document["part"]["file"].as_string(),
+            func.jsonb_array_length(document["setups"]),
+            func.jsonb_array_length(document["operations"]),
+            func.jsonb_array_length(document["tools"]),
+            RevisionRow.model_sha,
+        )
+        shown = (RevisionRow.job_id == JobRow.id) & (RevisionRow.number == JobRow.head)
+        wanted = select(JobRow, *facts).join(RevisionRow, shown).where(col(JobRow.deleted_at).is_(None))  # type: ignore[call-overload]
         if job_id is not None:
             wanted = wanted.where(JobRow.id == job_id)
         rows = session.exec(wanted.order_by(col(JobRow.changed_at).desc())).all()
@@ -89,10 +94,10 @@ def heads(job_id: str | None = None) -> list[JobHead]:
             select(TaskRow).where(col(TaskRow.state).in_(OPEN_STATES)).order_by(col(TaskRow.made_at).desc())
         ).all()
     busy = {t.job_id: t for t in tasks} | {t.job_id: t for t in tasks if t.state == "running"}
-    return [_head(row, busy.get(row.id)) for row in rows]
+    return [_head(row, facts, busy.get(row.id)) for row, *facts in rows]
 
 
-def _head(row: JobRow, task: TaskRow | None) -> JobHead:
+def _head(row: JobRow, facts: list[Any], task: TaskRow | None) -> JobHead:
     known = row.summary.get("version") == row.version
     found = {k: v for k, v in row.summary.items() if k in JobHead.model_fields} if known else {}
     if task is not None:
@@ -102,4 +107,7 @@ def _head(row: JobRow, task: TaskRow | None) -> JobHead:
             "words": task.words if running else "waiting for its turn",
             "fraction": task.fraction,
         }
-    return JobHead(**found | {"id": row.id, "name": row.name, "version": row.version, "changed_at": row.changed_at})
+    part, setups, operations, tools, sha = facts
+    found |= {"part": part or "", "setups": setups, "rows": operations, "tools": tools, "picture": (sha or "")[:16]}
+    own = {"id": row.id, "name": row.name, "version": row.version, "changed_at": row.changed_at}
+    return JobHead(**found | own, known=known)

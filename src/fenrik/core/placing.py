@@ -14,7 +14,7 @@ from fenrik.core.findings import Finding
 from fenrik.core.frames import Frame, Points
 from fenrik.core.job import Job, Setup, setup_frame, shared_offsets, work_zero
 from fenrik.core.keys import key_of, sha256
-from fenrik.core.setups.fixtures import BodyFixture, Chuck, FileFixture, Fixture, Vice, made_fixture, placement
+from fenrik.core.setups.fixtures import BodyFixture, Chuck, FileFixture, Fixture, Vice
 from fenrik.core.setups.grids import Instance, bounds_of_instances, grid_instances, join_meshes
 from fenrik.core.setups.holding import check_gap, check_grip, check_jaws_clear, gap_below
 from fenrik.core.setups.stocks import (
@@ -31,7 +31,6 @@ from fenrik.core.setups.stocks import (
 )
 from fenrik.core.solids import Mesh, Solid, read_solid
 from fenrik.core.solids.reading import mesh_at, solid_from_shapes
-from fenrik.core.solids.splitting import take_bodies
 from fenrik.core.stock import Stock
 from fenrik.core.stock.field import suggested_cell
 from fenrik.core.stock.shaping import stock_from_mesh, turn_stock
@@ -152,6 +151,8 @@ class Placing:
         """
         for k, body in enumerate(self.model.bodies):
             if body.name == name:
+                from fenrik.core.solids.splitting import take_bodies
+
                 return take_bodies(self.model, [k])
         raise fail(field, "is lost: the model has no body of that name.", "Choose another body.", name)
 
@@ -238,6 +239,8 @@ class Placing:
         return key_of("fixture", FIXTURE_VERSION, **inputs)
 
     def _fixture(self, fixture: Fixture) -> Solid:
+        from fenrik.core.setups.fixture_shapes import made_fixture, placement
+
         field = f"setups.{self.setup.id}.fixtures.{fixture.id}"
         if isinstance(fixture, BodyFixture):
             return in_frame(self.body(fixture.body, f"{field}.body"), self.frame)

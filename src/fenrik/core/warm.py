@@ -25,7 +25,6 @@ from fenrik.core.regions import fit_arcs
 from fenrik.core.solids.exact import exact_faces
 from fenrik.core.solids.facets import group_faces
 from fenrik.core.solids.model import Mesh
-from fenrik.core.solids.tessellate import tessellate, weld
 from fenrik.core.stock import Stock, cut, stock_mesh
 from fenrik.core.stock.shaping import stock_from_mesh
 from fenrik.core.stock.standing import standing
@@ -42,6 +41,7 @@ def _warm_exact_faces(points: Points) -> None:
     from OCP.BRepPrimAPI import BRepPrimAPI_MakeCylinder
 
     from fenrik.core.solids.describe import list_faces
+    from fenrik.core.solids.tessellate import tessellate
 
     body = BRepPrimAPI_MakeCylinder(2.0, 3.0).Shape()
     for shape in (body, BRepBuilderAPI_NurbsConvert(body).Shape()):
@@ -110,6 +110,8 @@ def _clearance() -> None:
 
 
 def _shapes() -> None:
+    from fenrik.core.solids.tessellate import weld
+
     turn = np.linspace(0, 6, 12)
     fit_arcs(np.column_stack([np.cos(turn), np.sin(turn)]), False, 1e-3)
     visiting_order(np.random.default_rng(0).uniform(0, 9, (12, 2)), "shortest way")

@@ -173,7 +173,10 @@ function Sortable({
 }) {
   const mine = order.by === by;
   return (
-    <th aria-sort={mine ? (order.up ? "ascending" : "descending") : undefined}>
+    <th
+      className={by === "time" ? "n" : undefined}
+      aria-sort={mine ? (order.up ? "ascending" : "descending") : undefined}
+    >
       <button type="button" className="sort" onClick={() => onOrder({ by, up: mine ? !order.up : by === "name" })}>
         {title} <span aria-hidden>{mine ? (order.up ? "↑" : "↓") : ""}</span>
       </button>

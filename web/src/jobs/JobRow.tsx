@@ -5,7 +5,7 @@ import { clock } from "../theme";
 import { counted } from "../words";
 
 const STATES: Record<JobHead["state"], { mark: string; words: string; look: string }> = {
-  unknown: { mark: "…", words: "being looked at", look: "faint" },
+  "": { mark: "…", words: "being looked at", look: "faint" },
   empty: { mark: "○", words: "empty", look: "faint" },
   "in work": { mark: "△", words: "in work", look: "warn" },
   waiting: { mark: "◷", words: "waiting", look: "faint" },

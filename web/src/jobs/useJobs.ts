@@ -6,7 +6,7 @@ import { api, take } from "../api/client";
 export function useJobs() {
   const client = useQueryClient();
   const list = useQuery({ queryKey: ["jobs"], queryFn: () => take(api.GET("/api/jobs")), staleTime: 0 });
-  const unknown = useMemo(() => (list.data ?? []).filter((j) => j.state === "unknown"), [list.data]);
+  const unknown = useMemo(() => (list.data ?? []).filter((j) => !j.known), [list.data]);
   const told = useQueries({
     queries: unknown.map((j) => ({
       queryKey: ["job head", j.id, j.version, j.changed_at],
@@ -23,7 +23,11 @@ export function useJobs() {
   }, [refresh]);
   const known = new Map(told.flatMap((t) => (t.data ? [[t.data.id, t.data]] : [])));
   return {
-    heads: (list.data ?? []).map((j) => (j.state === "unknown" ? (known.get(j.id) ?? j) : j)),
+    heads: (list.data ?? []).map((j) => {
+      const head = j.known ? j : known.get(j.id);
+      // What is being done is of the moment; the rest may have been told before.
+      return head ? { ...head, ...(j.state && { state: j.state, words: j.words, fraction: j.fraction }) } : j;
+    }),
     loaded: !!list.data,
     error: list.error,
     refresh,

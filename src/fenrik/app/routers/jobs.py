@@ -90,7 +90,7 @@ def job_state(job_id: str) -> JobState:
 def read_head(job_id: str) -> JobHead:
     """A job as the list shows it, worked out where that is not known."""
     found = heads(job_id)
-    if not found or found[0].state == "unknown":
+    if not found or not found[0].known:
         _status_now(job_id)
         found = heads(job_id)
     return found[0]

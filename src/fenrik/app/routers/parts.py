@@ -26,7 +26,6 @@ from fenrik.core.recognise import Recognition
 from fenrik.core.recognise.features import Vector
 from fenrik.core.revise import revise
 from fenrik.core.solids import Solid, edge_reference_to, reference_to
-from fenrik.core.solids.health import check_thoroughly
 from fenrik.core.solids.measuring import Measured
 from fenrik.core.solids.model import HealthNote
 from fenrik.core.solids.packing import unpack_solid
@@ -254,6 +253,8 @@ def features(
 @router.get("/part/health", operation_id="readHealth")
 def health(job_id: str) -> list[HealthNote]:
     """A thorough check of the model: what was mended, what is open, thin, tiny, invalid or crosses itself."""
+    from fenrik.core.solids.health import check_thoroughly
+
     return check_thoroughly(open_job(job_id).build.all_bodies)
 
 

@@ -32,7 +32,6 @@ from fenrik.core.solids.packing import pack_solid, unpack_solid
 from fenrik.core.solids.picture import picture_of
 from fenrik.core.solids.reading import face_bounds, mesh_at
 from fenrik.core.solids.seeing import seen_faces
-from fenrik.core.solids.splitting import take_bodies
 from fenrik.core.store import Store
 
 SOLID_VERSION, RECOGNISE_VERSION, PICTURE_VERSION = 4, 1, 1
@@ -154,6 +153,8 @@ class Geometry:
                 "Choose another body.",
                 setup.makes,
             )
+        from fenrik.core.solids.splitting import take_bodies
+
         return take_bodies(self.all_bodies, [names.index(setup.makes)])
 
     def file(self, name: str) -> bytes:
@@ -223,6 +224,8 @@ class Geometry:
             wanted = [k for k, b in enumerate(self.all_bodies.bodies) if part.role_of(b.name) == "part"]
             if not wanted:
                 raise fail("part.roles", "leave no body that is the part.", "Make one body the part.")
+            from fenrik.core.solids.splitting import take_bodies
+
             return take_bodies(self.all_bodies, wanted)
 
         return self._solid(self.solid_key, make)

@@ -10,9 +10,6 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeVertex
-from OCP.BRepExtrema import BRepExtrema_DistShapeShape
-from OCP.gp import gp_Pnt
 from pydantic import BaseModel, Field
 
 from fenrik.core.errors import fail
@@ -141,7 +138,7 @@ def outward_normal(solid: Solid, face: int, place: Vector) -> Points | None:
 
 
 def _through_exact(solid: Solid, start: Points, direction: Points) -> tuple[float, Vector] | None:
-    from OCP.gp import gp_Dir, gp_Lin
+    from OCP.gp import gp_Dir, gp_Lin, gp_Pnt
     from OCP.IntCurvesFace import IntCurvesFace_ShapeIntersector
 
     finder = IntCurvesFace_ShapeIntersector()
@@ -179,6 +176,8 @@ def measure_between(a: Spot, b: Spot) -> Measured:
 def _nearest(a: Spot, b: Spot) -> tuple[Points, Points]:
     first, second = _shape_of(a), _shape_of(b)
     if first is not None and second is not None:
+        from OCP.BRepExtrema import BRepExtrema_DistShapeShape
+
         finder = BRepExtrema_DistShapeShape(first, second)
         if not finder.IsDone() or finder.NbSolution() == 0:
             raise fail("measure", "cannot be worked out between these two.", "Pick other faces or edges.")
@@ -190,6 +189,9 @@ def _shape_of(spot: Spot) -> Any:
     """The exact shape of a spot; None where its solid is a mesh."""
     if spot.solid is None or (spot.face is None and spot.edge is None):
         assert spot.place is not None
+        from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeVertex
+        from OCP.gp import gp_Pnt
+
         return BRepBuilderAPI_MakeVertex(gp_Pnt(*spot.place)).Vertex()
     if not spot.solid.is_exact:
         return None
