@@ -51,6 +51,16 @@ def wait_for_answer(address):
     raise AssertionError(f"{address} does not answer")
 
 
+def wait_for_the_demo(address, seconds=600):
+    """Until the workers have computed the demo's jobs."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        if all(j["state"] not in ("waiting", "computing") for j in httpx.get(f"{address}/api/jobs").json()):
+            return
+        time.sleep(0.5)
+    raise AssertionError("the demo is not computed")
+
+
 @pytest.fixture(scope="session")
 def server():
     """Address of a freshly migrated server with the demo loaded."""
@@ -60,12 +70,13 @@ def server():
         connection.execute("drop schema if exists public cascade")
         connection.execute("create schema public")
     environment = os.environ | {"FENRIK_DATABASE": base}
-    subprocess.run([sys.executable, "-m", "fenrik.cli", "migrate"], env=environment, check=True, timeout=600)
     port = free_port()
-    process = subprocess.Popen([sys.executable, "-m", "fenrik.cli", "serve", "--port", str(port)], env=environment)
+    command = [sys.executable, "-m", "fenrik.cli", "serve", "--migrate", "--port", str(port)]
+    process = subprocess.Popen(command, env=environment)
     address = f"http://127.0.0.1:{port}"
     try:
         wait_for_answer(address)
+        wait_for_the_demo(address)
         yield address
     finally:
         process.terminate()

@@ -21,9 +21,8 @@ def test_the_plate_from_step_to_a_route_that_leaves_nothing(page, client, tmp_pa
     try:
         page.goto("/")
         page.evaluate(COUNT)
-        page.get_by_role("button", name="New job").click()
         with page.expect_file_chooser() as chooser:
-            page.get_by_role("button", name="Choose a model file").click()
+            page.get_by_role("button", name="New job from a file").click()
         chooser.value.set_files(file)
         expect(page.get_by_test_id("size")).to_have_text("420 × 300 × 40 mm")
         stage(page, "Setups")

@@ -37,7 +37,7 @@ def click_view(page, x=0.5, y=0.5, **kwargs):
 
 def test_from_a_step_file_to_a_saved_program_by_hand(page, step_file, client):
     page.goto("/")
-    page.get_by_role("button", name="New job").click()
+    page.get_by_role("button", name="Empty job").click()
     # Part: drop the file into the window.
     expect(page.get_by_text("Drop a model here")).to_be_visible()
     page.evaluate(

@@ -97,7 +97,7 @@ describe("the list of jobs", () => {
   it("makes a job and goes there", async () => {
     server({ ...READY, "GET /api/jobs": () => [], "POST /api/jobs": () => ({ id: "9" }) });
     show(<JobList />);
-    fireEvent.click(screen.getByText("New job"));
+    fireEvent.click(screen.getByText("Empty job"));
     await waitFor(() => expect(location.pathname).toBe("/jobs/9/part"));
   });
   it("makes a job of a model file that is dropped", async () => {

@@ -108,7 +108,7 @@ export function JobList() {
               attempt(async () => open((await take(api.POST("/api/jobs", { body: { name: "New job" } }))).id))
             }
           >
-            New job
+            Empty job
           </Button>
           <PickFile accept=".step,.stp,.iges,.igs,.brep,.brp,.stl,.3mf,.obj,.zip,.json" onFile={fromFile}>
             New job from a file
