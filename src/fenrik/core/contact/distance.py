@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.contact import _distance_kernels as kernels
+from fenrik.core.contact.inside import PartRays
 from fenrik.core.frames import Points
 from fenrik.core.solids.exact import FITTED_MM, ExactFaces, turned_out
 from fenrik.core.solids.model import Mesh
@@ -102,6 +103,11 @@ class DistanceIndex:
         starts = self._parameters[rows].mean(axis=1)
         _, normals, _, known = self.faces.feet(self.mesh.face_ids[rows], places, starts)
         return np.where(known[:, None], normals, _unit_normals(self.corners[rows]))
+
+    @cached_property
+    def rays(self) -> PartRays:
+        """The triangles made ready for quick looks."""
+        return PartRays(self.mesh)
 
     @cached_property
     def _parameters(self) -> NDArray[np.float32]:

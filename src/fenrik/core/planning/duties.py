@@ -23,6 +23,8 @@ LEAST_FLOOR_SHARE = 0.004
 """Floors keep less than this in their corners, where the wall passes go."""
 SCALLOP_MM = 0.03
 NEARLY_UPRIGHT = 0.12
+STEEPER_THAN_DEG = 55.0
+"""What lies flatter than 60° is finished in lines; the two overlap a little."""
 FLOOR_ALLOWANCE_MM = 0.2
 OVER_FLOOR_MM = 0.5
 ROUGH_TOLERANCE_MM = 0.05
@@ -181,7 +183,11 @@ class Duties:
         looks = ((round_, left & over), (self._mills(FlatCutter), left), (round_, left))
         for k, (mills, wanted) in enumerate(looks):
             for choice in self.choose(mills, wanted & left):
-                params = {"strategy": STRATEGY_FOR["leaning"], "scallop_mm": SCALLOP_MM}
+                params = {
+                    "strategy": STRATEGY_FOR["leaning"],
+                    "scallop_mm": SCALLOP_MM,
+                    "steeper_than_deg": STEEPER_THAN_DEG,
+                }
                 rule = f"walls that lean, in levels that leave {SCALLOP_MM:g} mm"
                 faces = self._faces(choice.mine)
                 self.planner.draft(WALL + 0.1 + 0.1 * k, choice.tool, "Leaning walls", params, faces, rule)

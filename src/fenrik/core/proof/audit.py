@@ -161,8 +161,9 @@ def _gouges(poses: Poses, stock: Stock, around: Surroundings) -> list[tuple[NDAr
         return []
     other = stock.error_mm + FLATTEN_MM + ROUNDING_MM
     found = []
-    for places, _, sources in stock.hits_by_tile():
+    for places, normals, sources in stock.hits_by_tile():
         new = np.flatnonzero(sources >= 0)
+        new = new[around.part.rays.may_be_deeper(places[new], normals[new], around.tolerance_mm + other)]
         if len(new) == 0:
             continue
         near = signed_distances(around.part, places[new])

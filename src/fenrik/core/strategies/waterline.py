@@ -25,7 +25,16 @@ from fenrik.core.stock.standing import standing
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when
 from fenrik.core.strategies.declared import Strategy
 from fenrik.core.strategies.given import Given
-from fenrik.core.strategies.ground.walls import ABOVE_MM, MARK_MM, Walls, apart, sampled, section_lines, wall_levels
+from fenrik.core.strategies.ground.walls import (
+    ABOVE_MM,
+    MARK_MM,
+    Walls,
+    apart,
+    sampled,
+    section_lines,
+    steeper_than,
+    wall_levels,
+)
 from fenrik.core.strategies.leading import LeadParams, Side, Ways, lead_in, lead_out
 from fenrik.core.strategies.prismatic import (
     ARC_FIT_MM,
@@ -60,11 +69,19 @@ class Waterline(MillingParams, LeadParams):
         description="Left between levels on slopes; they are closer the flatter the wall",
         json_schema_extra=MM,
     )
+    steeper_than_deg: float = Field(
+        default=0,
+        ge=0,
+        le=89,
+        title="Steeper than",
+        description="Leaves out what lies flatter, measured from level",
+        json_schema_extra={"unit": "deg"},
+    )
     only_stock: bool = Field(
         default=True, title="Only where stock stands", description="Leaves out what is finished already"
     )
 
-    FOLDED: ClassVar[tuple[str, ...]] = ("only_stock",)
+    FOLDED: ClassVar[tuple[str, ...]] = ("steeper_than_deg", "only_stock")
 
     def mesh_within_mm(self) -> float:
         return max(MESH_SHARE * self.tolerance_mm, PICKED_WITHIN_MM)
@@ -82,7 +99,8 @@ def waterline(given: Given, params: Waterline) -> Outcome:
     builder = place.builder()
     builder.beside = beside_when(params.milling)
     work = _Work(place, params, builder)
-    groups = [g for wall in walls for g in apart(wall.corners, given.cutter.radius_mm)]
+    steep = [steeper_than(wall.corners, params.steeper_than_deg) for wall in walls]
+    groups = [g for corners in steep if len(corners) for g in apart(corners, given.cutter.radius_mm)]
     for number, corners in enumerate(groups):
         work.cut(corners)
         given.progress((number + 1) / len(groups), "following walls")
@@ -298,7 +316,7 @@ def _marked(line: shapely.LineString, along: Points, there: np.ndarray, closed: 
 STRATEGY = Strategy(
     params=Waterline,
     run=waterline,
-    version=4,
+    version=5,
     group="Faces and pockets",
     cutters=("flat", "bull-nose", "ball"),
     stage=3,

@@ -38,6 +38,15 @@ def apart(corners: Points, radius: float) -> list[Points]:
     return [corners[group == k] for k in range(1, count + 1)]
 
 
+def steeper_than(corners: Points, least_deg: float) -> Points:
+    """Of triangles (m, 3, 3) those that lean more from level than an angle."""
+    if least_deg <= 0:
+        return corners
+    area = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    flat = np.abs(area[:, 2]) > np.cos(np.deg2rad(least_deg)) * np.linalg.norm(area, axis=1)
+    return corners[~flat]
+
+
 class Walls:
     """A group of walls: of the upright ones what was followed down to the foot, of the others their sections.
 

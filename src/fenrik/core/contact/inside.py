@@ -1,0 +1,42 @@
+"""Quick looks at a body along rays: which places may lie deeper in it than they may."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrik.core.frames import Points
+from fenrik.core.solids.model import Mesh
+from fenrik.core.solids.rays import RayCaster
+
+RAY_MM, GRAZING = 1e-3, 1e-3
+"""What rays may be off by; a face met at a smaller cosine tells nothing."""
+
+
+class PartRays:
+    """A closed body made ready: most places are seen to be outside it, or hardly inside, before an exact distance is
+    asked for."""
+
+    def __init__(self, mesh: Mesh) -> None:
+        self._rays, self._corners = RayCaster(mesh), mesh.vertices[mesh.triangles]
+        normal = np.cross(self._corners[:, 1] - self._corners[:, 0], self._corners[:, 2] - self._corners[:, 0])
+        self._normal = normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
+        self._stray_mm = 2 * mesh.deflection_mm + RAY_MM
+
+    def may_be_deeper(self, places: Points, normals: Points, limit_mm: float) -> NDArray[np.bool_]:
+        """Which of some places (n, 3) may lie more than so much inside the part.
+
+        Seen from one that does, both ways along its normal, the first that is met is a face from behind; and none is
+        nearer than the depth.
+        """
+        may = np.ones(len(places), bool)
+        for sign in (1.0, -1.0):
+            rows = np.flatnonzero(may)
+            met = self._rays.first_hits(places[rows], sign * normals[rows])
+            seen = met >= 0
+            facing = np.einsum("ij,ij->i", self._normal[met], sign * normals[rows])
+            far = np.einsum("ij,ij->i", self._normal[met], self._corners[met, 0] - places[rows])
+            with np.errstate(divide="ignore", invalid="ignore"):
+                way = np.where(np.abs(facing) > GRAZING, far / facing, np.inf)
+            may[rows] = seen & ((facing > 0) | (np.abs(facing) <= GRAZING)) & (way > limit_mm - self._stray_mm)
+        return may
