@@ -23,6 +23,7 @@ from fenrik.core.job import Job, parse_job
 from fenrik.core.planning import (
     Finish,
     coverage,
+    first_setup,
     measured_finish,
     predicted_finish,
     propose_route,
@@ -103,7 +104,9 @@ def _import(options: argparse.Namespace) -> int:
 def _route(options: argparse.Namespace) -> int:
     job, model, files = read_job_file(options.job)
     if not job.setups:
-        raise FenrikError(Problem("setups", "are missing.", "Add a setup to the job."))
+        first = first_setup(Build(job, model, MemoryStore(), None, files))
+        print(first.words, file=sys.stderr)
+        job = job.model_copy(update={"setups": [first.setup]})
     setup = next((s for s in job.setups if s.id == options.setup), None) if options.setup else job.setups[0]
     if setup is None:
         raise FenrikError(Problem("setup", "is not in the job.", "Name one of its setups.", options.setup))
@@ -132,7 +135,8 @@ def _route(options: argparse.Namespace) -> int:
         "uncovered": [u.model_dump() for u in coverage(grown).uncovered],
     }
     print(json.dumps(told, indent=2, ensure_ascii=False))
-    print(finish.words, file=sys.stderr)
+    for words in [*found.assumed, finish.words]:
+        print(words, file=sys.stderr)
     return DONE
 
 

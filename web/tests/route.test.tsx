@@ -245,6 +245,7 @@ describe("a proposed route", () => {
     tools: [{}],
     reasons: [{ number: 40, rule: "flat faces first" }],
     uncovered: [{ name: "hole 9", words: "⌀2", why: "no drill of 2 mm" }],
+    assumed: ["No material is chosen."],
   };
   const open = (answer: unknown = proposal) => {
     const asked: URL[] = [];
@@ -253,9 +254,12 @@ describe("a proposed route", () => {
       "GET /api/jobs/j/setups/a/route-proposal": (_, url) => (asked.push(url), answer),
       "POST /api/jobs/j/setups/a/route-proposal": (_, url) => (asked.push(url), { document: {} }),
       "PUT /api/library/recipe": () => ({}),
+      "GET /api/library/materials": () => [],
     });
     const close = vi.fn();
-    const j = job(doc(), { run: vi.fn(async (work) => (await work(), "")) });
+    const j = job({ ...doc(), materials: [], material: "" } as never, {
+      run: vi.fn(async (work) => (await work(), "")),
+    });
     inJob(<RouteProposal onClose={close} />, j, view());
     return { asked, told, close, j };
   };
@@ -265,9 +269,11 @@ describe("a proposed route", () => {
     const rows = await screen.findByLabelText("Proposed rows");
     expect(rows.textContent).toContain("40faces T2 · flat faces first");
     expect(rows.textContent).toContain("△hole 9, ⌀2: no drill of 2 mm");
-    expect(screen.getByText(/1 new setups/).textContent).toBe(
-      "1 new setups, 1 rows, 1 tools from the shop, △ 1 features left",
+    expect(screen.getByText(/1 new setup/).textContent).toBe(
+      "1 new setup, 1 row, 1 tool from the shop, △ 1 feature left",
     );
+    expect(screen.getByText("△ No material is chosen.")).toBeTruthy();
+    expect(screen.getByPlaceholderText("Choose the material")).toBeTruthy();
   });
 
   it("is asked for again for all sides, and taken as it was shown", async () => {

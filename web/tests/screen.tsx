@@ -27,6 +27,7 @@ export const view = (rest: Partial<View> = {}): View => ({
   deviation: false,
   sketch: "",
   fixture: "",
+  proposing: "",
   set: vi.fn(),
   ...rest,
 });

@@ -2,11 +2,13 @@ import { Button, Group, Progress, Text, Tooltip } from "@mantine/core";
 import { openSpotlight } from "@mantine/spotlight";
 import { Link } from "wouter";
 import { useJob } from "./useJob";
+import { useNext } from "./useNext";
 
 /** The job's name, what is being computed, undo, export, commands. */
 export function TopBar() {
   const job = useJob();
   const { doc, id, status } = job;
+  const next = useNext();
   const task = status?.tasks.find((t) => t.state === "running") ?? status?.tasks.find((t) => t.state === "waiting");
   return (
     <header className="top">
@@ -38,6 +40,11 @@ export function TopBar() {
             Cancel
           </Button>
         </Group>
+      )}
+      {next && (
+        <Button size="compact-sm" onClick={next.act} loading={job.saving}>
+          {next.words}
+        </Button>
       )}
       <Tooltip label="Undo (Ctrl+Z)">
         <Button size="compact-sm" variant="default" disabled={!status?.can_undo} onClick={job.undo}>

@@ -11,6 +11,7 @@ export function useAddress(stage: string, firstSetup: string, firstTool: number 
   const search = useSearch();
   const { id } = useJob();
   const [fixture, setFixture] = useState("");
+  const [proposing, setProposing] = useState<View["proposing"]>("");
   const q = new URLSearchParams(search);
   const latest = useRef(search);
   latest.current = search;
@@ -20,6 +21,7 @@ export function useAddress(stage: string, firstSetup: string, firstTool: number 
   const set = useCallback(
     (change: Parameters<View["set"]>[0]) => {
       if (change.fixture !== undefined) setFixture(change.fixture);
+      if (change.proposing !== undefined) setProposing(change.proposing);
       const next = new URLSearchParams(latest.current);
       if (change.setup !== undefined) next.set("setup", change.setup);
       if (change.tool !== undefined) change.tool === null ? next.delete("tool") : next.set("tool", String(change.tool));
@@ -46,6 +48,7 @@ export function useAddress(stage: string, firstSetup: string, firstTool: number 
   return {
     stage,
     fixture,
+    proposing,
     set,
     sketch: q.get("sketch") ?? "",
     setup: q.get("setup") ?? firstSetup,

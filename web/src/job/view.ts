@@ -9,6 +9,8 @@ export type View = {
   deviation: boolean;
   sketch: string;
   fixture: string;
+  /** Whether a route is being proposed, and for which sides. */
+  proposing: "" | "this" | "all";
   /** Changes the view; the moment of the proof too (see `moment.ts`). */
   set: (change: Partial<Omit<View, "set">> & { motion?: number }) => void;
 };

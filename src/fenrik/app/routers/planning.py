@@ -14,10 +14,12 @@ from fenrik.app.routers.jobs import JobState, job_state
 from fenrik.core.errors import fail
 from fenrik.core.planning import (
     Coverage,
+    FirstSetup,
     Reordering,
     RouteProposal,
     Uncovered,
     coverage,
+    first_setup,
     make_holes,
     propose_order,
     propose_route,
@@ -36,6 +38,12 @@ class RouteTaken(BaseModel):
 
     job: JobState
     proposal: RouteProposal
+
+
+@router.get("/first-setup", operation_id="readFirstSetup")
+def read_first_setup(job_id: str) -> FirstSetup:
+    """How the part is best held first: the side that sees most of it up, with stock and machine."""
+    return first_setup(open_job(job_id).build)
 
 
 @router.get("/setups/{setup_id}/route-proposal", operation_id="readRouteProposal")

@@ -2,6 +2,7 @@
 
 from fenrik.core.planning.coverage import Coverage, Uncovered, coverage
 from fenrik.core.planning.finish import Finish, LeftOver, measured_finish, predicted_finish
+from fenrik.core.planning.first import FirstSetup, first_setup
 from fenrik.core.planning.holes import make_holes
 from fenrik.core.planning.reorder import Reordering, propose_order
 from fenrik.core.planning.route import RouteProposal, propose_route, with_route
@@ -10,11 +11,13 @@ from fenrik.core.planning.sides import propose_sides
 __all__ = [
     "Coverage",
     "Finish",
+    "FirstSetup",
     "LeftOver",
     "Reordering",
     "RouteProposal",
     "Uncovered",
     "coverage",
+    "first_setup",
     "make_holes",
     "measured_finish",
     "predicted_finish",

@@ -16,7 +16,9 @@ from numpy.typing import NDArray
 from fenrik.core.build import Build
 from fenrik.core.build.picks import picked_faces
 from fenrik.core.job import Operation, Setup
+from fenrik.core.planning.coverage import from_side
 from fenrik.core.planning.lying import Mask, lying
+from fenrik.core.planning.planner import mouth_for
 from fenrik.core.planning.reach import Reach
 from fenrik.core.setups.grids import join_meshes
 from fenrik.core.setups.stocks import BoxStock
@@ -129,7 +131,7 @@ def _finished(build: Build, operation: Operation, places: SurfacePlaces, surface
     tool comes to."""
     strategy, setup = STRATEGIES[operation.params.strategy], build.job.setup(operation.setup)
     duties = strategy.finishes(operation.params)
-    if "hole" in duties or "edge" in duties:
+    if {"hole", "mouth", "edge"} & set(duties):
         return np.ones(len(places), bool)
     lies = lying(places.normal[:, 2])
     fits = np.logical_or.reduce([lies[d] for d in duties] or [np.zeros(len(places), bool)])
@@ -150,9 +152,18 @@ def _may_finish(build: Build, operation: Operation, places: SurfacePlaces) -> Ma
     faces = set(picked_faces(build, operation))
     if not faces and not strategy.for_holes and strategy.finishes(params) == ("slope",):
         return np.ones(len(places), bool)
+    if strategy.finishes(params) == ("mouth",):
+        return np.isin(places.face, sorted(_mouths(build, operation, faces)))
     if build.solid.is_exact and faces:
         faces |= _with_the_feature(build, operation, faces)
     return np.isin(places.face, sorted(faces))
+
+
+def _mouths(build: Build, operation: Operation, faces: set[int]) -> set[int]:
+    """The chamfers that come with spotting holes with some faces."""
+    up, tool = build.frame(build.job.setup(operation.setup)).rotation[:, 2], build.job.tool(operation.tool)
+    holes = [from_side(h, up) for h in build.recognition().holes if faces & set(h.faces)]
+    return {f for h in holes for f in mouth_for(h, tool)}
 
 
 def _with_the_feature(build: Build, operation: Operation, faces: set[int]) -> set[int]:

@@ -19,7 +19,7 @@ from fenrik.core.recognise.features import Chamfer, Feature, Hole, HoleStep, Poc
 from fenrik.core.solids import Solid
 from fenrik.core.solids.sampling import SurfacePlaces
 from fenrik.core.tools import Tool
-from fenrik.core.tools.cutters import Drill, Tap
+from fenrik.core.tools.cutters import Drill, SpotDrill, Tap
 
 OVER_MM = 0.01
 CORNER_SHARE = 0.999
@@ -27,8 +27,19 @@ BORE_SHARE = 0.85
 LEAST_MILL_MM = 0.5
 NEARLY_ALL = 0.97
 FILLET_STEPS = 5
+BROKEN_EDGES = ("chamfer", "countersink", "rounding", "taper")
+"""Stretches of a hole that its bores do not make."""
 NO_FAR = "it has no counterbore on its far side"
 FACING, BULK, ROUGH, REST, BORE, SPOT, DRILL, FLAT, AFTER, FLOOR, WALL, SLOPE, CHAMFER = range(13)
+
+
+def mouth_for(hole: Hole, tool: Tool) -> list[int]:
+    """The faces of a hole's chamfer or countersink, looked at from its opening, where a spot drill makes it."""
+    mouth, cutter = hole.steps[0], tool.cutter
+    if mouth.kind not in BROKEN_EDGES or not isinstance(cutter, SpotDrill) or mouth.angle_deg is None:
+        return []
+    fits = abs(mouth.angle_deg - cutter.point_deg) < 1 and mouth.diameter_mm <= cutter.diameter_mm + 1e-6
+    return mouth.faces if fits else []
 
 
 def _has_bore(hole: Hole) -> bool:
@@ -74,6 +85,8 @@ class Planner:
     drafts: list[Draft] = field(default_factory=list)
     made: frozenset[int] = frozenset()
     left: list[Uncovered] = field(default_factory=list)
+    mouths: set[int] = field(default_factory=set)
+    """Chamfers and countersinks that are made with the spotting of their holes."""
 
     def is_free(self, tool: Tool, hole: Hole, depth: float, cutter: bool = False) -> bool:
         """Whether a tool is free with its tip so deep below the opening of a hole: what is over the cutter, or all."""
@@ -99,7 +112,8 @@ class Planner:
         for pocket in self.found.pockets:
             if mine & set(pocket.floor):
                 mine |= set(pocket.walls)
-        mine |= {f for h in [*self.found.holes, *self.all_holes] if _has_bore(h) for f in h.faces}
+        holes = [h for h in [*self.found.holes, *self.all_holes] if _has_bore(h)]
+        mine |= self.mouths | {f for h in holes for s in h.steps if s.kind not in BROKEN_EDGES for f in s.faces}
         return np.isin(self.places.face, sorted(mine))
 
     def skip(self, feature: Feature, why: str) -> None:
@@ -266,13 +280,13 @@ class Planner:
 
     def _spot(self, hole: Hole, core: HoleStep, way: HoleWay) -> None:
         """Spot a drilled hole, with its chamfer where the spot drill has its angle."""
-        mouth = hole.steps[0] if hole.steps[0].kind in ("chamfer", "countersink") else None
         spot = self.box.spot()
         small = core.diameter_mm <= self.recipe.spot_up_to_mm
         wanted = self.recipe.spot_holes and small and way != "bore milling" and self._is_drilled(core)
         if wanted and spot is not None and self.is_free(spot, hole, core.diameter_mm / 2, cutter=True):
-            angle = mouth.angle_deg if mouth else None
-            name = "Spot" if mouth is None or abs((angle or 0) - 90) > 1 else "Spot with chamfer"
+            mouth = mouth_for(hole, spot)
+            self.mouths |= set(mouth)
+            name = "Spot with chamfer" if mouth else "Spot"
             self.draft(
                 SPOT, spot, name, {"strategy": "drilling", "cycle": "spot"}, core.faces, "drilled holes are spotted"
             )

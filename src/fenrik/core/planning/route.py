@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from typing import Any
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from fenrik.core.build import Build
 from fenrik.core.cutting.load import Limits, propose
@@ -24,6 +24,8 @@ from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.tools import Tool
 from fenrik.core.tools.running import as_cutting
 
+NO_MATERIAL = "No material is chosen: every tool runs at its own speed and feed, whatever it cuts."
+
 
 class Reason(BaseModel):
     """Why an operation stands in the proposal."""
@@ -40,6 +42,7 @@ class RouteProposal(BaseModel):
     tools: list[Tool]
     reasons: list[Reason]
     uncovered: list[Uncovered]
+    assumed: list[str] = Field(default=[], description="what was not said and had to be taken for granted")
 
 
 def with_route(job: Job, found: RouteProposal) -> Job:
@@ -144,7 +147,10 @@ def _as_proposal(build: Build, setup: Setup, planner: Planner) -> RouteProposal:
             )
         )
         reasons.append(Reason(number=number, rule=draft.rule))
-    return RouteProposal(operations=operations, tools=planner.box.taken, reasons=reasons, uncovered=planner.left)
+    assumed = [] if job.material_of() else [NO_MATERIAL]
+    return RouteProposal(
+        operations=operations, tools=planner.box.taken, reasons=reasons, uncovered=planner.left, assumed=assumed
+    )
 
 
 def _speeds(build: Build, setup: Setup):  # type: ignore[no-untyped-def]

@@ -27,6 +27,7 @@ SAME = 1 - 1e-6
 MOST_SIDES = 6
 LEAST_SHARE, LEAST_MM2 = 0.005, 2.0
 """A side is not worth a setup for less than this of the part's surface."""
+NOT_LOOKED_AT = "no setup looks along it, and one of its own would finish too little"
 EMPTY = RouteProposal(operations=[], tools=[], reasons=[], uncovered=[])
 
 
@@ -91,6 +92,7 @@ class _Sides:
         self.build, self.now = grown, after
         self.total = RouteProposal(
             **{k: [*getattr(self.total, k), *getattr(found, k)] for k in RouteProposal.model_fields}
+            | {"assumed": found.assumed}
         )
         still = {frozenset(u.faces) for u in coverage(self.build).uncovered}
         for left in found.uncovered:
@@ -124,7 +126,10 @@ class _Sides:
         """What no operation makes in the end, with the reasons that the sides gave, and what is made only in part."""
         why = {frozenset(u.faces): u.why for u in self.told if u.why}
         left = coverage(self.build).uncovered
-        return [*(u.model_copy(update={"why": why.get(frozenset(u.faces), u.why)}) for u in left), *self.partly]
+        return [
+            *(u.model_copy(update={"why": why.get(frozenset(u.faces), u.why or NOT_LOOKED_AT)}) for u in left),
+            *self.partly,
+        ]
 
 
 def _grown(build: Build, found: RouteProposal) -> Build:

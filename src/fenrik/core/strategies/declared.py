@@ -18,7 +18,7 @@ LAST_IN_HOLE = 4
 Makes = Literal["what is picked", "all from above", "the top", "far bores", "nothing"]
 """What is finished when an operation is done, for saying what is left over."""
 
-Duty = Literal["level", "upright", "leaning", "slope", "hole", "edge"]
+Duty = Literal["level", "upright", "leaning", "slope", "hole", "mouth", "edge"]
 """How a place of the surface lies to the tool's axis, or what it belongs to; for saying which rows finish it."""
 
 THREAD_SHARE = 0.65

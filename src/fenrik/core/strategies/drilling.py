@@ -347,5 +347,5 @@ STRATEGY = Strategy(
     meant_depth_mm=thread_depth,
     in_hole=lambda params: IN_HOLE.get(params.cycle, LAST_IN_HOLE),
     makes=lambda params: "nothing" if params.cycle == "spot" else "what is picked",
-    finishes=lambda params: () if params.cycle == "spot" else ("hole",),
+    finishes=lambda params: ("mouth",) if params.cycle == "spot" else ("hole",),
 )

@@ -6,7 +6,6 @@ import { TextField } from "../../forms/SchemaForm";
 import { usePicks } from "../../job/picking";
 import { usePart } from "../../job/queries";
 import { useJob } from "../../job/useJob";
-import { useView } from "../../job/view";
 import { Measures } from "./Kept";
 import { Picked } from "./Picked";
 import { f } from "./references";
@@ -16,7 +15,6 @@ const MODELS = ".step,.stp,.iges,.igs,.brep,.brp,.stl,.3mf,.obj";
 /** The model: bring it in, see what it is, mend its scale; what is picked, measured and kept. */
 export function PartSheet({ onFile }: { onFile: (file: File) => void }) {
   const job = useJob();
-  const view = useView();
   const picks = usePicks();
   const part = usePart();
   const s = part.data?.summary;
@@ -102,11 +100,6 @@ export function PartSheet({ onFile }: { onFile: (file: File) => void }) {
           </>
         )}
       </fieldset>
-      {job.doc.part && !job.doc.setups.length && (
-        <Button size="xs" onClick={() => view.set({ stage: "setups" })}>
-          Next: a setup
-        </Button>
-      )}
     </>
   );
 }

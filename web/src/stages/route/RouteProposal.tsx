@@ -5,12 +5,14 @@ import { api, type Schemas, take } from "../../api/client";
 import { SchemaForm, useModelSchema } from "../../forms/SchemaForm";
 import { useJob } from "../../job/useJob";
 import { useView } from "../../job/view";
+import { counted } from "../../words";
+import { MaterialChoice } from "../tools/MaterialForm";
 
 /** A route proposed from the features, its rules, and taking it. */
 export function RouteProposal({ onClose }: { onClose: () => void }) {
   const job = useJob();
   const view = useView();
-  const [sides, setSides] = useState<"this" | "all">("this");
+  const [sides, setSides] = useState<"this" | "all">(view.proposing || "this");
   const params = { params: { path: { job_id: job.id, setup_id: view.setup }, query: { sides } } };
   const found = useQuery({
     queryKey: ["route proposal", job.id, view.setup, job.version, sides],
@@ -38,6 +40,7 @@ export function RouteProposal({ onClose }: { onClose: () => void }) {
           { value: "all", label: "All sides of the part" },
         ]}
       />
+      <MaterialChoice />
       {found.error && <Text className="fault">{found.error.message}</Text>}
       {found.isLoading && (
         <Text className="faint" role="status">
@@ -47,10 +50,15 @@ export function RouteProposal({ onClose }: { onClose: () => void }) {
       {p && (
         <>
           <Text mb={6}>
-            {p.setups.length > 0 && `${p.setups.length} new setups, `}
-            {p.operations.length} rows, {p.tools.length} tools from the shop
-            {p.uncovered.length > 0 && <span className="warn">, △ {p.uncovered.length} features left</span>}
+            {p.setups.length > 0 && `${counted(p.setups.length, "new setup")}, `}
+            {counted(p.operations.length, "row")}, {counted(p.tools.length, "tool")} from the shop
+            {p.uncovered.length > 0 && <span className="warn">, △ {counted(p.uncovered.length, "feature")} left</span>}
           </Text>
+          {(p.assumed ?? []).map((words) => (
+            <Text key={words} className="warn" mb={6} role="note">
+              △ {words}
+            </Text>
+          ))}
           <div style={{ maxHeight: "45vh", overflow: "auto" }}>
             <table className="dense" aria-label="Proposed rows">
               <tbody>

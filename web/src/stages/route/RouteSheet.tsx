@@ -1,5 +1,4 @@
 import { Button, Group, Menu, Text } from "@mantine/core";
-import { useState } from "react";
 import { type ModelSchema, useKinds } from "../../forms/SchemaForm";
 import type { Fields, Tool } from "../../job/document";
 import { useJob } from "../../job/useJob";
@@ -41,7 +40,6 @@ export function RouteSheet() {
   const job = useJob();
   const view = useView();
   const kinds = useKinds("Operation", "params");
-  const [proposing, setProposing] = useState(false);
   const busy = job.doc.setups.filter((s) => job.doc.operations.some((o) => o.setup === s.id && o.enabled));
   const selected = job.doc.operations.filter((o) => view.rows.includes(o.number));
   const add = async (strategy: string) => {
@@ -82,10 +80,7 @@ export function RouteSheet() {
           size="xs"
           variant="default"
           disabled={!job.doc.part || !view.setup}
-          onClick={() => {
-            view.set({ rows: [] });
-            setProposing(true);
-          }}
+          onClick={() => view.set({ rows: [], proposing: "this" })}
         >
           Propose a route
         </Button>
@@ -107,11 +102,11 @@ export function RouteSheet() {
           A route needs a part, a setup and a tool. The rail at the left shows what is missing.
         </Text>
       )}
-      {proposing && <RouteProposal onClose={() => setProposing(false)} />}
-      {!proposing && selected.length === 0 && <OrderOffer />}
+      {view.proposing && <RouteProposal onClose={() => view.set({ proposing: "" })} />}
+      {!view.proposing && selected.length === 0 && <OrderOffer />}
       {selected.length === 1 && <OperationForm key={selected[0].number} operation={selected[0]} />}
       {selected.length > 1 && <ManyForm operations={selected} />}
-      {selected.length === 0 && ready && !proposing && (
+      {selected.length === 0 && ready && !view.proposing && (
         <Text className="faint">Select a row of the route sheet to edit it and to see its path.</Text>
       )}
     </>

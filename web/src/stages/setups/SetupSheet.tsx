@@ -1,5 +1,6 @@
 import { Button, Group, SegmentedControl, Text } from "@mantine/core";
 import { useJob } from "../../job/useJob";
+import { firstSetup } from "../../job/useNext";
 import { useView } from "../../job/view";
 import { SetupForm } from "./SetupForm";
 
@@ -9,6 +10,7 @@ export function SetupSheet() {
   const view = useView();
   const setup = job.doc.setups.find((s) => s.id === view.setup);
   const add = async () => {
+    if (!job.doc.setups.length) return firstSetup(job, view);
     let n = job.doc.setups.length + 1;
     while (job.doc.setups.some((s) => s.id === `s${n}`)) n++;
     const fresh = { id: `s${n}`, name: `Setup ${n}`, machine: job.doc.machines[0]?.name ?? "" };

@@ -5,18 +5,14 @@ import { api, take } from "../../api/client";
 import { useTables } from "../../job/queries";
 import { useJob } from "../../job/useJob";
 
-/** What is cut, and how hard. */
-export function MaterialForm() {
+/** What is cut: a material of the job or the shop. */
+export function MaterialChoice() {
   const job = useJob();
   const shop = useQuery({ queryKey: ["materials"], queryFn: () => take(api.GET("/api/library/materials")) });
-  const groups = (useTables().data as { groups?: Record<string, string> } | undefined)?.groups ?? {};
-  const [load, setLoad] = useState(job.doc.load);
-  useEffect(() => setLoad(job.doc.load), [job.doc.load]);
   const known = [
     ...job.doc.materials,
     ...(shop.data ?? []).filter((m) => !job.doc.materials.some((d) => d.name === m.name)),
   ];
-  const own = job.doc.materials.find((m) => m.name === job.doc.material);
   const choose = (name: string | null) => {
     const taken = shop.data?.find((m) => m.name === name);
     const missing = name && !job.doc.materials.some((m) => m.name === name);
@@ -29,17 +25,30 @@ export function MaterialForm() {
     );
   };
   return (
+    <Select
+      size="xs"
+      mb={6}
+      aria-label="Material"
+      placeholder="Choose the material"
+      searchable
+      value={job.doc.material || null}
+      data={known.map((m) => ({ value: m.name, label: `${m.group} · ${m.name}` }))}
+      onChange={choose}
+    />
+  );
+}
+
+/** What is cut, and how hard. */
+export function MaterialForm() {
+  const job = useJob();
+  const groups = (useTables().data as { groups?: Record<string, string> } | undefined)?.groups ?? {};
+  const [load, setLoad] = useState(job.doc.load);
+  useEffect(() => setLoad(job.doc.load), [job.doc.load]);
+  const own = job.doc.materials.find((m) => m.name === job.doc.material);
+  return (
     <fieldset>
       <legend>Material and load</legend>
-      <Select
-        size="xs"
-        aria-label="Material"
-        placeholder="Choose the material"
-        searchable
-        value={job.doc.material || null}
-        data={known.map((m) => ({ value: m.name, label: `${m.group} · ${m.name}` }))}
-        onChange={choose}
-      />
+      <MaterialChoice />
       {own && (
         <Text className="faint" mt={4}>
           {own.group}, {groups[own.group]}: {own.hardness_hb} HB, kc1.1 {own.kc11_n_mm2} N/mm², mc {own.mc}

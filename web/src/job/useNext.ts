@@ -1,0 +1,46 @@
+/** The next step of a job, as one act: from a model to a proven program. */
+import { api, take } from "../api/client";
+import { useJob } from "./useJob";
+import { useView } from "./view";
+
+export type Next = { words: string; act: () => void };
+
+export function useNext(): Next | null {
+  const job = useJob();
+  const view = useView();
+  const { doc, status } = job;
+  if (!doc.part || !status) return null;
+  if (!doc.setups.length) return { words: "Next: hold the part", act: () => void firstSetup(job, view) };
+  const busy = doc.setups.filter((s) => doc.operations.some((o) => o.setup === s.id && o.enabled));
+  if (!busy.length)
+    return view.proposing && view.stage === "route"
+      ? null
+      : {
+          words: "Next: a route",
+          act: () => view.set({ stage: "route", setup: view.setup || doc.setups[0].id, rows: [], proposing: "all" }),
+        };
+  if (status.tasks.some((t) => t.state === "running" || t.state === "waiting")) return null;
+  const states = busy.map((s) => status.setups.find((x) => x.id === s.id));
+  const open = states.filter((s) => s && s.proof !== "ready" && !s.problem);
+  if (open.length) return { words: "Next: compute and prove", act: () => open.forEach((s) => job.compute(s!.id)) };
+  const faulty = states.find((s) => s?.faults);
+  if (faulty) return { words: "Next: look at the findings", act: () => view.set({ stage: "proof", setup: faulty.id }) };
+  return view.stage === "release" ? null : { words: "Next: the program", act: () => view.set({ stage: "release" }) };
+}
+
+/** Holds the part with its best side up, and says why. */
+export async function firstSetup(job: ReturnType<typeof useJob>, view: ReturnType<typeof useView>) {
+  let words = "";
+  const failed = await job.run(async () => {
+    const found = await take(api.GET("/api/jobs/{job_id}/first-setup", { params: { path: { job_id: job.id } } }));
+    words = found.words;
+    view.set({ stage: "setups", setup: found.setup.id });
+    return take(
+      api.PATCH("/api/jobs/{job_id}", {
+        params: { path: { job_id: job.id } },
+        body: { label: "first setup", changes: [{ op: "add", path: "setups", value: found.setup, check: false }] },
+      }),
+    );
+  });
+  if (!failed) job.setNote(`${words} Another side can be chosen below.`, true);
+}
