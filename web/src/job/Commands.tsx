@@ -3,8 +3,11 @@ import { useHotkeys } from "@mantine/hooks";
 import { Spotlight, openSpotlight, type SpotlightActionData } from "@mantine/spotlight";
 import { useMemo } from "react";
 import { useLocation } from "wouter";
+import { useKinds } from "../forms/SchemaForm";
+import { useAddOperation } from "../stages/route/useAddOperation";
 import { STAGES } from "./stages";
 import { useJob } from "./useJob";
+import { firstSetup, useNext } from "./useNext";
 import { useView } from "./view";
 
 /** Everything by its name (Ctrl+K), and the keys that work everywhere. */
@@ -23,21 +26,67 @@ export function Commands() {
     ],
     ["INPUT", "TEXTAREA"],
   );
+  const next = useNext();
+  const add = useAddOperation();
+  const strategies = Object.keys(useKinds("Operation", "params"));
+  const running = job.status?.tasks.find((t) => t.state === "running" || t.state === "waiting");
+  const rows = doc.operations.filter((o) => view.rows.includes(o.number));
   const actions = useMemo<SpotlightActionData[]>(
     () => [
+      ...(next ? [{ id: "next", label: next.words, onClick: next.act }] : []),
       ...STAGES.map((s) => ({ id: s.id, label: `Go to ${s.title}`, onClick: () => view.set({ stage: s.id }) })),
       ...doc.setups.map((s) => ({
         id: `compute-${s.id}`,
         label: `Compute and prove ${s.name || s.id}`,
         onClick: () => job.compute(s.id),
       })),
+      ...(doc.part && !doc.setups.length
+        ? [{ id: "first", label: "Add a setup with the best side up", onClick: () => void firstSetup(job, view) }]
+        : []),
+      ...(doc.setups.length
+        ? [
+            {
+              id: "propose",
+              label: "Propose a route for this setup",
+              onClick: () => view.set({ stage: "route", rows: [], proposing: "this" as const }),
+            },
+            {
+              id: "propose-all",
+              label: "Propose a route for all sides",
+              onClick: () => view.set({ stage: "route", rows: [], proposing: "all" as const }),
+            },
+            ...strategies.map((s) => ({ id: `add-${s}`, label: `Add an operation: ${s}`, onClick: () => void add(s) })),
+          ]
+        : []),
+      ...rows.map((o) => ({
+        id: `switch-${o.number}`,
+        label: `Switch row ${o.number} ${o.enabled ? "off" : "on"}`,
+        onClick: () =>
+          void job.edit([{ path: `operations/${o.number}/enabled`, value: !o.enabled, was: o.enabled }], "switch"),
+      })),
+      ...rows.map((o) => ({
+        id: `remove-${o.number}`,
+        label: `Remove row ${o.number}`,
+        onClick: () => void job.edit([{ op: "remove" as const, path: `operations/${o.number}` }], "remove row"),
+      })),
+      ...(running ? [{ id: "cancel", label: "Cancel what is computed", onClick: () => job.cancel(running.id) }] : []),
+      {
+        id: "deviation",
+        label: view.deviation ? "Hide the deviation map" : "Show the deviation map",
+        onClick: () => view.set({ stage: "proof", deviation: !view.deviation }),
+      },
+      {
+        id: "sheet",
+        label: "Setup sheet",
+        onClick: () => window.open(`/api/jobs/${id}/setup-sheet`),
+      },
       { id: "undo", label: "Undo", onClick: job.undo },
       { id: "redo", label: "Redo", onClick: job.redo },
       { id: "export", label: "Export this job", onClick: () => window.open(`/api/jobs/${id}/export`) },
       { id: "dark", label: "Switch between light and dark", onClick: toggleColorScheme },
       { id: "jobs", label: "All jobs", onClick: () => go("/") },
     ],
-    [doc.setups, go, id, job, toggleColorScheme, view],
+    [add, doc, go, id, job, next, rows, running, strategies, toggleColorScheme, view],
   );
   return (
     <Spotlight

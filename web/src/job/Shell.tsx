@@ -1,4 +1,4 @@
-import { Badge, Button, Loader } from "@mantine/core";
+import { Button, Loader } from "@mantine/core";
 import { lazy, useEffect } from "react";
 import { Link } from "wouter";
 import { useSchema } from "../forms/SchemaForm";
@@ -73,9 +73,9 @@ function Open({ stage }: { stage: string }) {
           {status?.missing
             .filter((m) => m.stage === stage)
             .map((m) => (
-              <Badge key={m.message} variant="light" color="yellow.9" mb={8} mr={4} tt="none" radius="sm">
-                {m.message}
-              </Badge>
+              <p key={m.message} className="todo">
+                △ {m.message}
+              </p>
             ))}
           <Panel name={`${title} sheet`} key={stage}>
             <Sheet onFile={bring} />

@@ -1,4 +1,4 @@
-import { ActionIcon, Button, Group, Loader, Select, Tooltip } from "@mantine/core";
+import { Button, Group, Loader, Select, Tooltip } from "@mantine/core";
 import { pick, usePicks, type Purpose, type Reach } from "../job/picking";
 
 const REACHES: { value: Reach; label: string }[] = [
@@ -46,14 +46,14 @@ export function Overlay({
     <div className="overlay">
       {(["iso", "top", "front", "right"] as const).map((name) => (
         <Tooltip key={name} label={`Look from ${name === "iso" ? "the corner" : name}`}>
-          <ActionIcon
-            size="sm"
+          <Button
+            size="compact-xs"
             variant="default"
             aria-label={`Look from ${name === "iso" ? "the corner" : name}`}
             onClick={() => onLook(name)}
           >
-            {{ iso: "◇", top: "▔", front: "▁", right: "▕" }[name]}
-          </ActionIcon>
+            {{ iso: "Corner", top: "Top", front: "Front", right: "Right" }[name]}
+          </Button>
         </Tooltip>
       ))}
       {picking && (

@@ -38,7 +38,7 @@ from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_stra
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools import Assembly, cutting_profile
 
-STOCK_VERSION, AUDIT_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 4, 7, 12
+STOCK_VERSION, AUDIT_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 4, 7, 13
 FLATTEN_MM = 0.002
 LINK_TIMES = 1.5
 STOCK_CODE, AUDIT_CODE, PROGRAM_CODE, PROOF_CODE = (

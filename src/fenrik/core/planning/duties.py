@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from fenrik.core.planning.lying import STEEP, STEEPEST_SLOPE, STRATEGY_FOR, Mask, lying
-from fenrik.core.planning.planner import BULK, FLOOR, OVER_MM, SLOPE, WALL, Planner
+from fenrik.core.planning.planner import BULK, FLOOR, FLUTES_USED, OVER_MM, SLOPE, WALL, Planner
 from fenrik.core.tools import Tool
 from fenrik.core.tools.cutters import BallCutter, BullNoseCutter, FlatCutter
 
@@ -197,7 +197,7 @@ class Duties:
         """A stepdown where walls are higher than the flutes are long."""
         heights = [np.ptp(self.planner.span_of(f)) for f in self._faces(choice.mine)]
         flutes = choice.tool.cutter.flute_length_mm
-        return None if max(heights) <= flutes else round(0.8 * flutes, 2)
+        return None if max(heights) <= flutes else round(FLUTES_USED * flutes, 2)
 
     def _slopes(self, roughed: Mask) -> None:
         wanted = self.open & self.slope

@@ -27,6 +27,8 @@ BORE_SHARE = 0.85
 LEAST_MILL_MM = 0.5
 NEARLY_ALL = 0.97
 FILLET_STEPS = 5
+FLUTES_USED = 0.8
+"""Where a wall is higher than the flutes are long, each pass takes so much of their length."""
 BROKEN_EDGES = ("chamfer", "countersink", "rounding", "taper")
 """Stretches of a hole that its bores do not make."""
 NO_FAR = "it has no counterbore on its far side"
@@ -198,7 +200,9 @@ class Planner:
 
     def _walls(self, pocket: Pocket, finish: Tool, faces: list[int], widest: float) -> None:
         """Finish the walls, and with them the fillet round the floor where there is one."""
-        params: dict[str, Any] = {"strategy": "contour", "lead": "arc", "top_from": "stock here", "stepdown_mm": None}
+        flutes = finish.cutter.flute_length_mm
+        step = None if pocket.depth_mm <= flutes else round(FLUTES_USED * flutes, 2)
+        params: dict[str, Any] = {"strategy": "contour", "lead": "arc", "top_from": "stock here", "stepdown_mm": step}
         fillet = pocket.floor_radius_mm
         if fillet and pocket.floor:
             rounded = self.box.rounded(fillet, min(widest, self.recipe.largest_mill_mm), pocket.depth_mm)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from fenrik.core.findings import Finding
+from fenrik.core.findings import Finding, as_causes
 from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof.checks import CHECKS, gouges
 from fenrik.core.proof.cutting import run_programs
@@ -42,6 +42,7 @@ def prove(inputs: ProofInputs, progress: Progress = silent) -> Proof:
     progress(0.9, "comparing with the part")
     surface = compared(run)
     findings += gouges.check(run, surface)
+    findings = as_causes(findings)
     findings.sort(key=lambda f: (f.time_s or 0.0, f.kind))
     progress(1.0, "done")
     return Proof(run, findings, deviation_of(run, surface), results_of(run, surface))

@@ -52,6 +52,8 @@ TOUCH_MM = 0.03
 BY_HEIGHTS_SHARE, MESH_SHARE = 0.5, 0.25
 """Shares of the tolerance for where a round end may be, and for the triangles."""
 LEAST_PASS_MM = 0.2
+BRIDGED = 4.0
+"""Gaps without stock that a pass goes on over, in diameters of the tool."""
 GAP_MM = 0.5
 """Gaps of a pass that are shorter are cut as well: going off and on would take longer and leave marks."""
 
@@ -200,7 +202,8 @@ class _Work:
             return [run]
         if not there.any():
             return []
-        return _marked(line, along, there, _closes(run))
+        # Over openings between walls it goes on: what stands before them is taken along, and nothing is to be lifted.
+        return _marked(line, along, there, _closes(run), max(GAP_MM, BRIDGED * 2 * self.place.radius))
 
     @property
     def _depth(self) -> float:
@@ -293,30 +296,33 @@ def _stretches(ring: Points, lines: list[Points], reaches: list[float]) -> list[
     return _marked(line, along, there, True) if there.any() else []
 
 
-def _marked(line: shapely.LineString, along: Points, there: np.ndarray, closed: bool) -> list[Points]:
+def _marked(
+    line: shapely.LineString, along: Points, there: np.ndarray, closed: bool, gap_mm: float = GAP_MM
+) -> list[Points]:
     """The stretches of a line on which marks are set, out to the next mark that is not; short gaps are bridged."""
     edges = np.flatnonzero(np.diff(there.astype(int)))
     cuts = [0.0, *(float(along[e + 1] if there[e] else along[e]) for e in edges), line.length]
     spans = [(a, b) for k, (a, b) in enumerate(itertools.pairwise(cuts)) if there[0] == (k % 2 == 0)]
     whole: list[tuple[float, float]] = []
     for a, b in spans:
-        if whole and a - whole[-1][1] < GAP_MM:
+        if whole and a - whole[-1][1] < gap_mm:
             whole[-1] = (whole[-1][0], b)
         else:
             whole.append((a, b))
-    if closed and len(whole) == 1 and whole[0][1] - whole[0][0] > line.length - GAP_MM:
+    if closed and len(whole) == 1 and whole[0][1] - whole[0][0] > line.length - gap_mm:
         return [shapely.get_coordinates(line)]
-    parts = [shapely.get_coordinates(substring(line, a, b)) for a, b in whole if b - a > LEAST_PASS_MM]
-    over_seam = closed and len(parts) > 1 and whole[0][0] < GAP_MM / 2 and whole[-1][1] > line.length - GAP_MM / 2
-    if over_seam:
-        parts = [np.vstack([parts[-1], parts[0]]), *parts[1:-1]]
-    return parts
+    seam: list[Points] = []
+    if closed and len(whole) > 1 and whole[0][0] + line.length - whole[-1][1] < gap_mm:
+        ends = substring(line, whole[-1][0], line.length), substring(line, 0.0, whole[0][1])
+        seam = [np.vstack([shapely.get_coordinates(end) for end in ends])]
+        whole = whole[1:-1]
+    return seam + [shapely.get_coordinates(substring(line, a, b)) for a, b in whole if b - a > LEAST_PASS_MM]
 
 
 STRATEGY = Strategy(
     params=Waterline,
     run=waterline,
-    version=5,
+    version=6,
     group="Faces and pockets",
     cutters=("flat", "bull-nose", "ball"),
     stage=3,

@@ -1,8 +1,9 @@
 import { useComputedColorScheme } from "@mantine/core";
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { Block, Finding } from "../../api/client";
-import { useMoment } from "../../job/moment";
-import { motionAt } from "../../job/playing";
+import { getMoment, useMoment } from "../../job/moment";
+import { motionAt, operationEdge } from "../../job/playing";
+import { clock } from "../../theme";
 
 type Lane = {
   name: string;
@@ -111,13 +112,38 @@ export function Chart({
       ends = c.end_s as Float64Array;
     onSeek(motionAt(ends, ((e.clientX - box.left) / box.width) * ends[ends.length - 1]));
   };
+  const moment = useMoment(),
+    n = c.end_s.length,
+    at = moment ? c.end_s[Math.min(moment, n) - 1] : 0;
+  const byKey = (e: React.KeyboardEvent) => {
+    const now = getMoment();
+    const to: Record<string, number> = {
+      ArrowLeft: now - 1,
+      ArrowRight: now + 1,
+      PageUp: operationEdge(c.operation, now, -1),
+      PageDown: operationEdge(c.operation, now, 1),
+      Home: 0,
+      End: n,
+    };
+    if (!(e.key in to)) return;
+    e.preventDefault();
+    onSeek(Math.max(0, Math.min(to[e.key], n)));
+  };
   return (
-    <div style={{ flex: 1, minHeight: 0, margin: "0 10px 4px", position: "relative" }}>
+    <div
+      className="chart"
+      role="slider"
+      tabIndex={0}
+      aria-label="Moment of the proof"
+      aria-valuemin={0}
+      aria-valuemax={Math.round(c.end_s[n - 1] ?? 0)}
+      aria-valuenow={Math.round(at)}
+      aria-valuetext={`${clock(at)}, motion ${Math.min(moment, n)} of ${n}`}
+      onKeyDown={byKey}
+    >
       <canvas
         ref={canvas}
         data-testid="chart"
-        role="img"
-        aria-label="Removal, engagement, feed and clearance over time"
         style={{ position: "absolute", inset: 0, cursor: "crosshair" }}
         onPointerDown={(e) => {
           e.currentTarget.setPointerCapture(e.pointerId);

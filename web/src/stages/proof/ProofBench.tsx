@@ -1,4 +1,4 @@
-import { Button, Group, Select, Slider, Text } from "@mantine/core";
+import { Button, Group, Select, Text } from "@mantine/core";
 import { useState } from "react";
 import type { Block, Finding } from "../../api/client";
 import { getMoment, useMoment } from "../../job/moment";
@@ -11,7 +11,7 @@ import { usePlaying } from "./usePlaying";
 
 const NONE: Finding[] = [];
 
-/** The scrubber: a chart over time with the findings as marks; play, step, stop on findings. */
+/** The scrubber is a chart over time with the findings as marks; play, step, stop on findings. */
 export function ProofBench() {
   const view = useView();
   const columns = useColumns(view.setup).data;
@@ -27,7 +27,6 @@ export function ProofBench() {
       <Controls columns={columns} findings={findings} />
       <Readout columns={columns} />
       <Chart columns={columns} findings={findings} onSeek={(motion) => view.set({ motion })} />
-      <Scrubber motions={columns.end_s.length} />
     </>
   );
 }
@@ -97,22 +96,5 @@ function Readout({ columns: c }: { columns: Block }) {
       {clock(moment ? ends[i] : 0)} of {clock(ends[n - 1])} · motion {Math.min(moment, n)} of {n} · op {c.operation[i]}{" "}
       T{c.tool[i]} · {values.join(" ")}
     </div>
-  );
-}
-
-function Scrubber({ motions }: { motions: number }) {
-  const view = useView();
-  return (
-    <Slider
-      mx={10}
-      mb={6}
-      size="xs"
-      thumbLabel="Moment of the proof"
-      min={0}
-      max={motions}
-      value={useMoment()}
-      onChange={(motion) => view.set({ motion })}
-      label={null}
-    />
   );
 }

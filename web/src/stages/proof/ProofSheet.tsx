@@ -1,5 +1,7 @@
 import { Button, Switch, Text } from "@mantine/core";
+import type { Finding } from "../../api/client";
 import { SchemaForm, useModelSchema } from "../../forms/SchemaForm";
+import { getMoment } from "../../job/moment";
 import { useProof } from "../../job/queries";
 import { SetupChoice } from "../../job/SetupChoice";
 import { useJob } from "../../job/useJob";
@@ -11,6 +13,12 @@ const MARKS: Record<string, string> = { fault: "✕", attention: "△", note: "�
 type Deviation = { min_mm: number; max_mm: number; within_tolerance_fraction: number };
 
 type Result = { worst_gouge_mm: number; worst_excess_mm: number; peak_engagement_deg: number };
+
+/** The motion of a finding to go to: the worst first, then one after the other. */
+function placeOf(f: Finding, moment: number): number {
+  const all = [f.motion ?? 0, ...(f.also ?? []).map((o) => o.motion ?? 0)];
+  return all[(all.indexOf(moment - 1) + 1) % all.length];
+}
 
 /** Findings, deviation and what the proof holds results against. */
 export function ProofSheet() {
@@ -98,13 +106,14 @@ export function ProofSheet() {
                 key={k}
                 type="button"
                 className={`finding ${f.severity}`}
-                onClick={() => view.set({ motion: (f.motion ?? 0) + 1, deviation: false })}
+                onClick={() => view.set({ motion: placeOf(f, getMoment()) + 1, deviation: false })}
               >
                 <b>
                   {MARKS[f.severity]} {f.kind}
                 </b>
                 {f.operation ? ` in ${f.operation}` : ""}
                 {f.time_s != null ? ` at ${clock(f.time_s)}` : ""}
+                {(f.places ?? 1) > 1 && <span className="faint"> · {f.places} stretches, click for the next</span>}
                 <br />
                 {f.message} <span className="faint">{f.advice}</span>
               </button>

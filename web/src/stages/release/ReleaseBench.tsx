@@ -1,9 +1,11 @@
-import { Button, Group, Text } from "@mantine/core";
+import { Button, Group, Select, Text, TextInput } from "@mantine/core";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useMemo, useRef } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { useMoment } from "../../job/moment";
 import { useColumns, usePrograms } from "../../job/queries";
 import { useView } from "../../job/view";
+import { counted } from "../../words";
+import { toolChanges, wordsOf } from "./words";
 
 /** The posted program; its line follows the tool, and a click on a line moves the tool there. */
 export function ReleaseBench() {
@@ -18,6 +20,13 @@ export function ReleaseBench() {
       : { program: 0, line: -1 };
   const program = programs.data?.[here.program];
   const lines = useMemo(() => program?.text.split("\n").slice(0, -1) ?? [], [program]);
+  const [find, setFind] = useState("");
+  const [seen, setSeen] = useState(-1);
+  const hits = useMemo(() => {
+    const wanted = find.trim().toUpperCase();
+    return wanted ? lines.flatMap((l, k) => (l.toUpperCase().includes(wanted) ? [k] : [])) : [];
+  }, [find, lines]);
+  const tools = useMemo(() => toolChanges(lines), [lines]);
   const scroll = useRef<HTMLDivElement>(null);
   const rows = useVirtualizer({
     count: lines.length,
@@ -42,6 +51,13 @@ export function ReleaseBench() {
       else if (c.program[i] > here.program) break;
     view.set({ motion: best + 1 });
   };
+  const next = (way: 1 | -1) => {
+    const line = way > 0 ? hits.find((h) => h > seen) : hits.filter((h) => h < seen).at(-1);
+    const to = line ?? (way > 0 ? hits[0] : hits[hits.length - 1]);
+    if (to === undefined) return;
+    setSeen(to);
+    rows.scrollToIndex(to, { align: "center" });
+  };
   const firstOf = (k: number) => {
     if (c) {
       const i = (c.program as Int32Array).indexOf(k);
@@ -50,8 +66,38 @@ export function ReleaseBench() {
   };
   return (
     <>
+      <Group px={10} pt={8} pb={4} gap={6}>
+        <TextInput
+          size="xs"
+          w={190}
+          type="search"
+          aria-label="Find in the program"
+          placeholder="Find in the program"
+          value={find}
+          onChange={(e) => setFind(e.currentTarget.value)}
+          onKeyDown={(e) => e.key === "Enter" && next(e.shiftKey ? -1 : 1)}
+        />
+        <Button size="compact-sm" variant="default" disabled={!hits.length} onClick={() => next(-1)}>
+          Before
+        </Button>
+        <Button size="compact-sm" variant="default" disabled={!hits.length} onClick={() => next(1)}>
+          Next
+        </Button>
+        <Text className="faint" role="status" w={70}>
+          {find && (hits.length ? counted(hits.length, "line") : "none")}
+        </Text>
+        <Select
+          size="xs"
+          w={210}
+          aria-label="Jump to a tool"
+          placeholder={`Jump to one of ${counted(tools.length, "tool change")}`}
+          value={null}
+          data={tools.map((t) => ({ value: String(t.line), label: `${t.line + 1}: ${t.words}` }))}
+          onChange={(v) => v && go(Number(v))}
+        />
+      </Group>
       {programs.data!.length > 1 && (
-        <Group px={10} pt={8} pb={4} gap={6}>
+        <Group px={10} pb={4} gap={6}>
           {programs.data!.map((p, k) => (
             <Button
               key={p.name}
@@ -87,11 +133,16 @@ export function ReleaseBench() {
               key={r.key}
               role="option"
               aria-selected={r.index === here.line}
+              className={r.index === seen && find ? "found" : undefined}
               style={{ transform: `translateY(${r.start}px)` }}
               onClick={() => go(r.index)}
             >
               <span className="no">{r.index + 1}</span>
-              {lines[r.index]}
+              {wordsOf(lines[r.index]).map((w, k) => (
+                <span key={k} className={w.look}>
+                  {w.text}
+                </span>
+              ))}
             </div>
           ))}
         </div>

@@ -1,12 +1,12 @@
 import { Button, Group, Menu, Text } from "@mantine/core";
 import { type ModelSchema, useKinds } from "../../forms/SchemaForm";
-import type { Fields, Tool } from "../../job/document";
 import { useJob } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { ManyForm } from "./ManyForm";
 import { OperationForm } from "./OperationForm";
 import { OrderOffer } from "./LeftOver";
 import { RouteProposal } from "./RouteProposal";
+import { useAddOperation } from "./useAddOperation";
 
 /** Strategies by what they are for, as they declare it themselves. */
 function groupsOf(kinds: Record<string, ModelSchema>): [string, string[]][] {
@@ -17,24 +17,6 @@ function groupsOf(kinds: Record<string, ModelSchema>): [string, string[]][] {
   return [...groups];
 }
 
-/** The tool of a job whose cutter suits a strategy best. */
-function toolFor(tools: Tool[], schema: ModelSchema | undefined): Tool {
-  for (const kind of schema?.cutters ?? []) {
-    const found = tools.find((t) => t.cutter.kind === kind);
-    if (found) return found;
-  }
-  return tools[0];
-}
-
-/** What a new row begins with, as its strategy declares it. */
-function freshParams(strategy: string, schema: ModelSchema, diameter: number): Fields {
-  const lengths = Object.entries(schema.of_diameter ?? {}).map(([name, share]) => [
-    name,
-    Math.max(Math.round(share * diameter * 100) / 100, 0.05),
-  ]);
-  return { strategy, ...schema.fresh, ...Object.fromEntries(lengths) };
-}
-
 /** The form of the selected row, or the way to add one. */
 export function RouteSheet() {
   const job = useJob();
@@ -42,19 +24,7 @@ export function RouteSheet() {
   const kinds = useKinds("Operation", "params");
   const busy = job.doc.setups.filter((s) => job.doc.operations.some((o) => o.setup === s.id && o.enabled));
   const selected = job.doc.operations.filter((o) => view.rows.includes(o.number));
-  const add = async (strategy: string) => {
-    const last = Math.max(0, ...job.doc.operations.map((o) => o.number));
-    const number = Math.floor(last / 10) * 10 + 10;
-    const tool = toolFor(job.doc.tools, kinds[strategy]);
-    const value = {
-      number,
-      name: "",
-      setup: view.setup,
-      tool: tool.number,
-      params: freshParams(strategy, kinds[strategy], tool.cutter.diameter_mm),
-    };
-    if (!(await job.edit([{ op: "add", path: "operations", value }], `add ${strategy}`))) view.set({ rows: [number] });
-  };
+  const add = useAddOperation();
   const ready = job.doc.part && job.doc.setups.length > 0 && job.doc.tools.length > 0;
   return (
     <>

@@ -24,19 +24,26 @@ export function RouteTable() {
     const number = Math.floor(Math.max(...job.doc.operations.map((x) => x.number)) / 10) * 10 + 10;
     job.edit([{ op: "add", path: "operations", value: { ...o, number } }], "duplicate");
   };
-  const drop = (target: number) => {
-    if (dragged === null || dragged === target) return;
+  const move = (number: number, target: number) =>
     job.edit(
       [
         {
           op: "move",
-          path: `operations/${dragged}`,
+          path: `operations/${number}`,
           value: job.doc.operations.findIndex((o) => o.number === target),
           check: false,
         } as Edit,
       ],
       "reorder",
     );
+  const drop = (target: number) => {
+    if (dragged !== null && dragged !== target) move(dragged, target);
+  };
+  /** One place up or down within its setup. */
+  const step = (o: Operation, by: -1 | 1) => {
+    const mine = job.doc.operations.filter((x) => x.setup === o.setup);
+    const other = mine[mine.indexOf(o) + by];
+    if (other) move(o.number, other.number);
   };
   return (
     <div className="scroll">
@@ -79,19 +86,26 @@ export function RouteTable() {
                 const s = states.get(o.number),
                   tool = job.doc.tools.find((t) => t.number === o.tool),
                   p: AnyOf<Params> = o.params;
-                const step = (["stepover_mm", "scallop_mm", "stepover_percent", "side_step_mm"] as const).find(
+                const stepped = (["stepover_mm", "scallop_mm", "stepover_percent", "side_step_mm"] as const).find(
                   (n) => p[n] != null,
                 );
                 return (
                   <tr
                     key={o.number}
                     draggable
+                    aria-keyshortcuts="Enter Alt+ArrowUp Alt+ArrowDown"
+                    title="Drag, or Alt and an arrow key, to move it"
                     tabIndex={0}
                     aria-selected={view.rows.includes(o.number)}
                     data-state={s?.state}
                     onClick={(e) => select(o.number, e.shiftKey || e.ctrlKey)}
                     onKeyDown={(e) => {
-                      if (e.target === e.currentTarget && e.key === "Enter") select(o.number, e.shiftKey);
+                      if (e.target !== e.currentTarget) return;
+                      if (e.key === "Enter") select(o.number, e.shiftKey);
+                      if (e.altKey && (e.key === "ArrowUp" || e.key === "ArrowDown")) {
+                        e.preventDefault();
+                        step(o, e.key === "ArrowUp" ? -1 : 1);
+                      }
                     }}
                     onDragStart={() => setDragged(o.number)}
                     onDragOver={(e) => e.preventDefault()}
@@ -113,12 +127,12 @@ export function RouteTable() {
                       />
                     </td>
                     <td className="n">
-                      {step ? (
+                      {stepped ? (
                         <Cell
                           label={`Step of ${o.number}`}
-                          unit={step === "stepover_percent" ? "%" : "mm"}
-                          value={p[step] ?? null}
-                          path={`operations/${o.number}/params/${step}`}
+                          unit={stepped === "stepover_percent" ? "%" : "mm"}
+                          value={p[stepped] ?? null}
+                          path={`operations/${o.number}/params/${stepped}`}
                         />
                       ) : (
                         "–"

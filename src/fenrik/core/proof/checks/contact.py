@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from fenrik.core.findings import Finding, Severity
-from fenrik.core.proof.checks.telling import CONTACT_MM, MAX_FINDINGS_OF_A_KIND, finding_at, runs_of
+from fenrik.core.proof.checks.telling import CONTACT_MM, finding_at, runs_of
 from fenrik.core.proof.run import Group, Run
 
 
@@ -26,7 +26,7 @@ def _of_group(run: Run, group: Group) -> list[Finding]:
         bad = (depth > CONTACT_MM) & ~touched
         touched |= bad
         severity: Severity = "attention" if name == "near miss" else "fault"
-        for stretch in runs_of(np.flatnonzero(bad))[:MAX_FINDINGS_OF_A_KIND]:
+        for stretch in runs_of(np.flatnonzero(bad)):
             worst = stretch[depth[stretch].argmax()]
             column = columns[int(record.touch_mm[worst][columns].argmax())]
             place = record.touch_place[worst, column] - run.inputs.zero

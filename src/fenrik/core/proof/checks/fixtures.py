@@ -8,7 +8,7 @@ from fenrik.core.contact.clearance import clearance
 from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.findings import Finding
 from fenrik.core.frames import Points
-from fenrik.core.proof.checks.telling import CONTACT_MM, MAX_FINDINGS_OF_A_KIND, finding_at, runs_of
+from fenrik.core.proof.checks.telling import CONTACT_MM, finding_at, runs_of
 from fenrik.core.proof.cutting import passing_axis
 from fenrik.core.proof.run import Group, Run
 from fenrik.core.toolpath import Poses
@@ -73,7 +73,7 @@ def _of_bodies(
     for name, mm, places, least in looks:
         bad = (mm < least) & ~told
         told |= bad
-        for stretch in runs_of(np.flatnonzero(bad))[:MAX_FINDINGS_OF_A_KIND]:
+        for stretch in runs_of(np.flatnonzero(bad)):
             row = stretch[mm[stretch].argmin()]
             found.append(_finding(run, int(poses.source[row]), name, float(mm[row]), places[row], len(stretch)))
     return found

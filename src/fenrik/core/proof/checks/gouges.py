@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from fenrik.core.findings import Finding
 from fenrik.core.frames import Points
-from fenrik.core.proof.checks.telling import MAX_FINDINGS_OF_A_KIND, finding_at
+from fenrik.core.proof.checks.telling import finding_at
 from fenrik.core.proof.deviation import Compared
 from fenrik.core.proof.run import Run
 
@@ -36,8 +36,6 @@ def _gouges(run: Run, surface: Compared, rows: NDArray[Any], tolerance: float) -
         if cell in seen:
             continue
         seen.add(cell)
-        if len(found) >= MAX_FINDINGS_OF_A_KIND:
-            break
         found.append(
             finding_at(
                 run,

@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 from fenrik.core.findings import Finding
 from fenrik.core.proof.run import Run
 
-MAX_FINDINGS_OF_A_KIND = 50
 CONTACT_MM = 2e-3
 """Bodies that come nearer than this touch: less is the rounding of a program's last digit."""
 
@@ -54,5 +53,5 @@ def taken(run: Run, rows: NDArray, kind: str, message: str, advice: str) -> list
             message=message.format(run.removed_mm3[stretch].sum()),
             advice=advice,
         )
-        for stretch in runs_of(bad)[:MAX_FINDINGS_OF_A_KIND]
+        for stretch in runs_of(bad)
     ]

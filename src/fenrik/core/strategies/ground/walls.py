@@ -48,9 +48,10 @@ def steeper_than(corners: Points, least_deg: float) -> Points:
 
 
 class Walls:
-    """A group of walls: of the upright ones what was followed down to the foot, of the others their sections.
+    """A group of walls: the upright ones seen from above, of the others their sections.
 
     Attributes:
+        open: (n,) upright ones that had no pass at their foot yet.
         lines: (n, 2, 2) upright triangles seen from above. lows, highs: (n,) their lowest and highest place.
         leaning: (m, 3, 3) all other triangles.
     """
@@ -62,7 +63,8 @@ class Walls:
         self.leaning = corners[~stands]
         self.lines = _plan_of(corners[stands])
         self.lows, self.highs = corners[stands][:, :, 2].min(axis=1), corners[stands][:, :, 2].max(axis=1)
-        self.open = np.linalg.norm(self.lines[:, 1] - self.lines[:, 0], axis=1) > 1e-6
+        self.seen = np.linalg.norm(self.lines[:, 1] - self.lines[:, 0], axis=1) > 1e-6
+        self.open = self.seen.copy()
 
     def feet_at(self, level: float, radius_mm: float) -> list[tuple[Points, float]]:
         """Of the upright walls those that end at a level, seen from above, with the tool's radius."""
@@ -71,13 +73,14 @@ class Walls:
 
     def at(self, level: float, radius_mm: float, end: Underside | None) -> list[tuple[Points, float]]:
         """What the tool may touch with its tip at a level, seen from above: lines (2, 2) with the tool's radius there.
-        Of upright walls that is all over the level that has no pass at its foot yet, of others the section at the
-        heights of the tool's end.
+        Of upright walls that is all that stands over the level, also where it ends higher (what the stock has in front
+        of an opening under it is in the way of necks and shanks), of others the section at the heights of the tool's
+        end.
 
         Args:
             end: the underside of a tool whose end is slimmer than the tool; None where it is flat.
         """
-        upright = self.open & (self.highs > level + ABOVE_MM)
+        upright = self.seen & (self.highs > level + ABOVE_MM)
         found = [(line, radius_mm) for line in _each_once(self.lines[upright])]
         if end is None:
             return [*found, *((line, radius_mm) for line in section_lines(self.leaning, level + ABOVE_MM))]
@@ -88,7 +91,7 @@ class Walls:
         return found
 
     def take_feet(self, level: float) -> list[Points]:
-        """The upright walls that had their last pass at a level: they are not looked at again."""
+        """The upright walls that had the pass at their foot with a level, seen from above; each is given once."""
         done = self.open & (self.lows > level - FOOT_MM)
         self.open &= ~done
         return _each_once(self.lines[done])
