@@ -108,4 +108,14 @@ describe("the chart of the proof", () => {
     act(() => setMoment(999));
     expect(hand.style.transform).toBe("translateX(800px)");
   });
+
+  it("is the scrubber: keys step by motion and row, and it says where it stands", () => {
+    Object.assign(columns, { operation: Int32Array.from({ length: n }, (_, i) => (i < 50 ? 10 : 20)) });
+    const { seek } = open();
+    const slider = screen.getByRole("slider", { name: "Moment of the proof" });
+    act(() => setMoment(60));
+    expect(slider.getAttribute("aria-valuetext")).toBe("1:00, motion 60 of 101");
+    for (const key of ["ArrowRight", "ArrowLeft", "Home", "End", "PageUp", "x"]) fireEvent.keyDown(slider, { key });
+    expect(seek.mock.calls.map(([m]) => m)).toEqual([61, 59, 0, 101, 50]);
+  });
 });

@@ -137,7 +137,7 @@ describe("features as rows", () => {
       "round boss: ⌀9 island of pocket 1",
       "chamfer: 1 × 45° 80 mm long",
       "flat area: 300 mm² level -2",
-      "outer profile: 320 mm round",
+      "outer profile: 320 along it",
       "walls with draft: 3°",
     ]);
   });

@@ -80,6 +80,20 @@ describe("the route sheet", () => {
     expect(screen.getByText("✕ failed").className).toBe("fault");
   });
 
+  it("moves a row by keyboard, within its setup", () => {
+    const { j, line } = table();
+    const rows = j.doc.operations.map((o) => o.number);
+    fireEvent.keyDown(line("dome"), { key: "ArrowDown", altKey: true });
+    expect(j.edit).toHaveBeenCalledWith(
+      [{ op: "move", path: `operations/${rows[0]}`, value: 1, check: false }],
+      "reorder",
+    );
+    vi.mocked(j.edit).mockClear();
+    fireEvent.keyDown(line("dome"), { key: "ArrowUp", altKey: true });
+    fireEvent.keyDown(line("dome"), { key: "ArrowDown" });
+    expect(j.edit).not.toHaveBeenCalled();
+  });
+
   it("shows a row's own speed before that of its tool", () => {
     const { line } = table();
     expect(within(line("T2 long ball")).getByText("5000")).toBeTruthy();
@@ -183,33 +197,53 @@ describe("the route sheet", () => {
 });
 
 describe("what is left over", () => {
-  const left = [
-    { name: "hole 3", kind: "hole", words: "⌀6", why: "no drill", faces: [4, 5] },
-    { name: "pocket 1", kind: "pocket", words: "20 × 30", why: "", faces: [9] },
+  const features = [{ name: "hole 3", kind: "hole", words: "⌀6", why: "no drill", faces: [4, 5] }];
+  const faces = [
+    { face: 9, area_mm2: 120.4, most_mm: 2.5, why: "no row", would_do: "waterline from Top", setup: "a" },
+    { face: 12, area_mm2: 3, most_mm: 0.2, why: "it is not seen from any setup", would_do: "", setup: "" },
   ];
-  it("is counted and listed, and picks its faces", async () => {
-    server({ "GET /api/jobs/j/coverage": () => ({ features: 7, uncovered: left }) });
-    inJob(<LeftOver />, job(doc()), view());
-    expect(await screen.findByText(/2 of 7 features are made by no operation/)).toBeTruthy();
-    fireEvent.click(screen.getByText("hole 3"));
+  const finish = { finished_fraction: 0.964, left_over: faces, measured: true };
+  const open = (answers: object) => {
+    const asked = server({
+      "GET /api/jobs/j/coverage": () => ({ features: 7, uncovered: features }),
+      "GET /api/jobs/j/finish": () => finish,
+      "POST /api/jobs/j/left-over": () => ({ job: { document: {} } }),
+      ...answers,
+    } as never);
+    const j = job(doc(), { run: vi.fn(async (work) => (await work(), "")) });
+    return { asked, j, ...inJob(<LeftOver />, j, view()) };
+  };
+  it("is told by face with its share of the surface, and picks its faces", async () => {
+    open({});
+    expect(await screen.findByText("Finished, measured: 96.4 % of the surface; 2 faces left.")).toBeTruthy();
+    fireEvent.click(await screen.findByText(/hole 3/));
     expect(picks.get().faces).toEqual([4, 5]);
-    fireEvent.mouseEnter(screen.getByText("pocket 1").closest("tr")!);
+    fireEvent.mouseEnter(screen.getByText("waterline from Top").closest("tr")!);
     expect(picks.get().lit).toEqual([9]);
-    fireEvent.mouseLeave(screen.getByText("pocket 1").closest("tr")!);
+    fireEvent.mouseLeave(screen.getByText("waterline from Top").closest("tr")!);
     expect(picks.get().lit).toEqual([]);
-    fireEvent.click(screen.getByText("Pick them all"));
-    expect(picks.get().faces).toEqual([4, 5, 9]);
+    fireEvent.click(screen.getByText("Show them all"));
+    expect(picks.get().faces).toEqual([9, 12]);
   });
-
+  it("gets rows by one click, where a setup sees it", async () => {
+    const { asked } = open({});
+    fireEvent.click(await screen.findByLabelText("Make rows for face 9"));
+    const made = () => asked.filter((a) => a.what === "POST /api/jobs/j/left-over").map((a) => a.body);
+    await waitFor(() => expect(made()).toEqual([{ faces: [9] }]));
+    expect((screen.getByLabelText("Make rows for face 12") as HTMLButtonElement).disabled).toBe(true);
+    fireEvent.click(screen.getByText("Rows for all"));
+    await waitFor(() => expect(made()).toHaveLength(2));
+    expect(made()[1]).toEqual({ faces: [9] });
+  });
   it("is nothing, or cannot be told, and says so", async () => {
-    server({ "GET /api/jobs/j/coverage": () => ({ features: 7, uncovered: [] }) });
-    const first = inJob(<LeftOver />, job(doc()), view());
+    const first = open({
+      "GET /api/jobs/j/coverage": () => ({ features: 7, uncovered: [] }),
+      "GET /api/jobs/j/finish": () => ({ finished_fraction: 1, left_over: [], measured: false }),
+    });
+    expect(await screen.findByText("The rows will finish 100.0 % of the surface; nothing left.")).toBeTruthy();
     expect(await screen.findByText("✓ All 7 features are made by some operation.")).toBeTruthy();
     first.unmount();
-    server({
-      "GET /api/jobs/j/coverage": () => Response.json({ title: "Only meshes.", status: 422 }, { status: 422 }),
-    });
-    inJob(<LeftOver />, job(doc()), view());
+    open({ "GET /api/jobs/j/finish": () => Response.json({ title: "Only meshes.", status: 422 }, { status: 422 }) });
     expect(await screen.findByText("Only meshes.")).toBeTruthy();
   });
 });

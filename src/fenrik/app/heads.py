@@ -34,6 +34,7 @@ class JobHead(BaseModel):
     words: str = Field(default="", description="what it lacks, or what is being done")
     fraction: float = 0.0
     time_s: float | None = Field(default=None, description="machining time of all setups that are proven")
+    finished: float | None = Field(default=None, description="share of the surface that is finished, once proven")
     picture: str = Field(default="", description="changes with the picture; empty: there is none")
 
 
@@ -48,6 +49,7 @@ def summary_of(opened: Opened, status: JobStatus) -> dict[str, Any]:
         "state": state,
         "words": words,
         "time_s": sum(times) if times else None,
+        "finished": status.finished,
     }
 
 

@@ -13,6 +13,7 @@ from fenrik.app.tables import ComputedRow, TaskRow, engine
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import Operation
+from fenrik.core.planning import kept_finish
 
 KEY_LETTERS = 24
 OPEN_STATES = ("waiting", "running")
@@ -24,6 +25,7 @@ class OperationStatus(BaseModel):
     reason: str = ""
     fraction: float = 0.0
     time_s: float | None = None
+    cuts: bool | None = Field(default=None, description="false: it finds nothing to cut; known once it is proven")
     unreached: int = 0
     path_key: str = Field(default="", description="changes exactly when the path does")
 
@@ -64,6 +66,7 @@ class JobStatus(BaseModel):
     tasks: list[TaskStatus]
     can_undo: bool
     can_redo: bool
+    finished: float | None = Field(default=None, description="share of the surface, measured when all is proven")
 
 
 def job_status(job_id: str, build: Build, version: int, can_undo: bool, can_redo: bool) -> JobStatus:
@@ -87,7 +90,16 @@ def job_status(job_id: str, build: Build, version: int, can_undo: bool, can_redo
         tasks=shown,
         can_undo=can_undo,
         can_redo=can_redo,
+        finished=_finished(build),
     )
+
+
+def _finished(build: Build) -> float | None:
+    try:
+        found = kept_finish(build)
+    except FenrikError:
+        return None
+    return found.finished_fraction if found is not None else None
 
 
 def _states(
@@ -133,7 +145,14 @@ def _states(
     for o in job.operations:
         key = keys.get(f"path {o.number}")
         time_s = times.get(str(o.number))
-        status_o = OperationStatus(number=o.number, state="ready", time_s=time_s, path_key=_short(key))
+        proven = keys.get(f"proof {o.setup}") in present
+        status_o = OperationStatus(
+            number=o.number,
+            state="ready",
+            time_s=time_s,
+            cuts=time_s is not None if proven and o.enabled else None,
+            path_key=_short(key),
+        )
         if not o.enabled:
             status_o.state = "off"
         elif key is None or key not in present:

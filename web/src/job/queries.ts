@@ -231,3 +231,15 @@ export function useCoverage() {
     queryFn: () => take(api.GET("/api/jobs/{job_id}/coverage", job_id(id))),
   });
 }
+
+/** How much of the surface is finished, and what is left of which face. */
+export function useFinish() {
+  const { id, doc, version, status } = useJob();
+  return useQuery({
+    queryKey: ["finish", id, version, status?.finished ?? null],
+    enabled: !!doc.part && doc.setups.length > 0,
+    retry: false,
+    placeholderData: keepPreviousData,
+    queryFn: () => take(api.GET("/api/jobs/{job_id}/finish", job_id(id))),
+  });
+}

@@ -59,6 +59,9 @@ export function JobRow({
         {job.state === "computing" && (
           <Progress size="xs" value={100 * job.fraction} aria-label={`${job.name} computing`} />
         )}
+        {job.finished != null && !busy && (
+          <div className="faint">finished {(100 * job.finished).toFixed(1)} % of the surface</div>
+        )}
         {job.words && (
           <div className="faint" title={job.words}>
             {busy && job.state === "waiting" ? "for its turn" : job.words}

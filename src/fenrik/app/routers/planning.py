@@ -14,13 +14,17 @@ from fenrik.app.routers.jobs import JobState, job_state
 from fenrik.core.errors import fail
 from fenrik.core.planning import (
     Coverage,
+    Finish,
     FirstSetup,
     Reordering,
     RouteProposal,
     Uncovered,
     coverage,
     first_setup,
+    kept_finish,
     make_holes,
+    predicted_finish,
+    propose_for,
     propose_order,
     propose_route,
     propose_sides,
@@ -111,6 +115,35 @@ def read_coverage(job_id: str) -> Coverage:
         features=found.features,
         uncovered=[u.model_copy(update={"faces": [numbers[f] for f in u.faces]}) for u in found.uncovered],
     )
+
+
+@router.get("/finish", operation_id="readFinish")
+def read_finish(job_id: str) -> Finish:
+    """How much of the surface is finished: measured where all rows are proven, else what the rows will finish."""
+    build = open_job(job_id).build
+    return kept_finish(build) or predicted_finish(build)
+
+
+class FacesLeft(BaseModel):
+    """Faces that are left over, by their numbers in the file's order."""
+
+    faces: list[int]
+
+
+@router.post("/left-over", operation_id="makeLeftOver")
+def make_left_over(job_id: str, body: FacesLeft) -> RouteTaken:
+    """Rows for faces that are left over, from the setups that see them; one step of undo."""
+    opened = open_job(job_id)
+    wanted = {k for k, number in enumerate(opened.build.part_faces) if number in set(body.faces)}
+    if not wanted:
+        raise fail("faces", "are none of the part's.", "Choose a row of the list.", body.faces[:5])
+    total = propose_for(opened.build, wanted, library.library_tools())
+    if not total.operations:
+        raise fail("route", "finds no tool that comes to it.", "Take a smaller or longer tool, or another side up.")
+    grown = with_route(opened.job, total).model_dump(mode="json")
+    changes = [Change(op="set", path=path, value=grown[path], check=False) for path in ("tools", "operations")]
+    documents.change(job_id, changes, "rows for what is left over")
+    return RouteTaken(job=job_state(job_id), proposal=total)
 
 
 @router.get("/setups/{setup_id}/order", operation_id="readOrder")

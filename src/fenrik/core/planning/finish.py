@@ -7,6 +7,7 @@ from pydantic import BaseModel, Field
 
 from fenrik.core.build import Build
 from fenrik.core.job import Setup
+from fenrik.core.keys import key_of
 from fenrik.core.planning.forecast import Forecast, forecast
 from fenrik.core.planning.lying import STRATEGY_FOR, Mask, duty_of
 from fenrik.core.setups.stocks import EarlierStock
@@ -20,6 +21,9 @@ MESH_MM = 0.005
 LEAST_MM2 = 0.05
 
 
+VERSION = 1
+
+
 class LeftOver(BaseModel):
     """What is left of one face."""
 
@@ -28,6 +32,7 @@ class LeftOver(BaseModel):
     most_mm: float = Field(description="greatest thickness that stands there")
     why: str
     would_do: str = Field(default="", description="the row that would finish it")
+    setup: str = Field(default="", description="the setup that sees most of it; empty: none does")
 
 
 class Finish(BaseModel):
@@ -89,6 +94,31 @@ def measured_finish(build: Build) -> Finish | None:
     return Finish(finished_fraction=1.0 - share, left_over=told, measured=True)
 
 
+def finish_key(build: Build) -> str:
+    """Key of what is finished after all rows: changes with what they leave, and with the part."""
+    setups = [s for s in build.job.setups if build.job.route(s)]
+    rows = {s.id: [[o.number, build.stock_key(o), o.params.tolerance_mm] for o in build.job.route(s)] for s in setups}
+    return key_of("finish", VERSION, part=build.solid_key, rows=rows)
+
+
+def kept_finish(build: Build) -> Finish | None:
+    """What `keep_finish` measured, where it is still true."""
+    data = build.store.get(finish_key(build)) if build.job.part is not None else None
+    return Finish.model_validate_json(data) if data is not None else None
+
+
+def keep_finish(build: Build) -> Finish | None:
+    """What stands after all rows, measured once and kept.
+
+    Raises:
+        FenrikError: as `measured_finish`.
+    """
+    found = kept_finish(build)
+    if found is None and build.solid.is_exact and (found := measured_finish(build)) is not None:
+        build.store.put(finish_key(build), "finish", found.model_dump_json().encode())
+    return found
+
+
 def what_stands(build: Build, setup: Setup) -> Standing:
     """What stands over the first copy of the part after the last row of a setup, in the setup's frame."""
     stock = build.stock_after(build.job.route(setup)[-1])
@@ -119,29 +149,40 @@ def _told(build: Build, found: Forecast, left: dict[int, tuple[float, float]]) -
     in_holes = {f for h in build.recognition().holes for f in h.faces} if build.solid.is_exact else set()
     told = []
     for face, (area, most) in left.items():
-        why, would_do = _reason(build, found, face, list(zip(setups, seen, strict=True)), face in in_holes)
+        why, would_do, setup = _reason(build, found, face, list(zip(setups, seen, strict=True)), face in in_holes)
         told.append(
-            LeftOver(face=numbers[face], area_mm2=round(area, 3), most_mm=round(most, 4), why=why, would_do=would_do)
+            LeftOver(
+                face=numbers[face],
+                area_mm2=round(area, 3),
+                most_mm=round(most, 4),
+                why=why,
+                would_do=would_do,
+                setup=setup,
+            )
         )
     return sorted(told, key=lambda x: -x.area_mm2)
 
 
 def _reason(
     build: Build, found: Forecast, face: int, sides: list[tuple[Setup, Mask]], in_hole: bool
-) -> tuple[str, str]:
-    """Why some of a face is left, and which row would finish it."""
+) -> tuple[str, str, str]:
+    """Why some of a face is left, which row would finish it, and in which setup."""
     places = found.surface.places
     own = places.face == face
     area = [float(places.area_mm2[own & seen].sum()) for _, seen in sides]
     if not any(area):
-        return "it is not seen from any setup", ""
+        return "it is not seen from any setup", "", ""
     setup, seen = sides[int(np.argmax(area))]
     mine = own & seen
     up = places.normal[mine] @ build.frame(setup).rotation[:, 2]
     strategy = STRATEGY_FOR[duty_of(float(np.average(up, weights=places.area_mm2[mine])))]
     would = f"{'drilling or bore milling' if in_hole else strategy} from {setup.name or setup.id}"
     if not found.done[own].any():
-        return "no row is applied to it that finishes it", would
+        return "no row is applied to it that finishes it", would, setup.id
     if max(area) < 0.5 * float(places.area_mm2[own].sum()):
-        return "most of it is not seen from any setup", would
-    return "the tools of its rows do not come to all of it: corners, or too deep", f"a smaller or longer tool: {would}"
+        return "most of it is not seen from any setup", would, setup.id
+    return (
+        "the tools of its rows do not come to all of it: corners, or too deep",
+        f"a smaller or longer tool: {would}",
+        setup.id,
+    )

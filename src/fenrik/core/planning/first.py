@@ -16,8 +16,8 @@ from fenrik.core.setups.orientation import UpAxis, UpDirection
 from fenrik.core.solids.seeing import seen_places
 
 SAME = 1 - 1e-6
-REST_WORTH, AXIS_WORTH, UP_WORTH = 0.05, 0.02, 0.01
-"""What a flat underside, an axis of the model, and its own way up count beside the share that is seen."""
+LOW_WORTH, REST_WORTH, AXIS_WORTH, UP_WORTH = 0.5, 0.05, 0.02, 0.01
+"""What lying low, a flat underside, an axis of the model, and its own way up count beside the share that is seen."""
 LEAST_REST = 0.02
 TURN_SAVES = 0.1
 """The part is turned about Z where that makes the stock smaller by at least this share."""
@@ -32,7 +32,7 @@ class FirstSetup(BaseModel):
 
 
 def first_setup(build: Build) -> FirstSetup:
-    """A setup with the side up that sees most of the surface, of those that it can rest on.
+    """A setup with the side up that sees most of the surface, of those in which the part lies low and rests well.
 
     Raises:
         FenrikError: when the part is missing.
@@ -42,11 +42,19 @@ def first_setup(build: Build) -> FirstSetup:
     whole = float(places.area_mm2.sum())
     holes = build.recognition().holes if solid.is_exact else []
     best, most, share = np.array([0.0, 0.0, 1.0]), -1.0, 0.0
-    for up in directions_of(solid, holes):
+    looks = directions_of(solid, holes)
+    heights = [float(np.ptp(solid.mesh.vertices @ up)) for up in looks]
+    for up, height in zip(looks, heights, strict=True):
         seen = float(places.area_mm2[seen_places(surface.rays, places, up, 2 * surface.deflection_mm)].sum()) / whole
         under = float(places.area_mm2[places.normal @ up < -SAME].sum()) / whole
         axis = any(float(up @ np.array(a)) > SAME for a in AXES.values())
-        worth = seen + REST_WORTH * (under > LEAST_REST) + AXIS_WORTH * axis + UP_WORTH * (up[2] > SAME)
+        worth = (
+            seen
+            + LOW_WORTH * min(heights) / height
+            + REST_WORTH * (under > LEAST_REST)
+            + AXIS_WORTH * axis
+            + UP_WORTH * (up[2] > SAME)
+        )
         if worth > most + 1e-9:
             best, most, share = up, worth, seen
     name = next((n for n, d in AXES.items() if float(np.array(d) @ best) > SAME), None)

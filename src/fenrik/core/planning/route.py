@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from typing import Any
 
+import numpy as np
 from pydantic import BaseModel, Field
 
 from fenrik.core.build import Build
@@ -57,6 +58,7 @@ def propose_route(
     recipe: Recipe | None = None,
     progress: Progress = silent,
     only: set[int] | None = None,
+    surface_too: bool = False,
     before: Forecast | None = None,
 ) -> RouteProposal:
     """A route for what can be seen along a setup's direction and is made by no operation yet.
@@ -64,7 +66,7 @@ def propose_route(
     Args:
         shop: tools that may be taken into the job where its own do not fit.
         recipe: the rules; the job's own where none is given.
-        only: numbers of faces; nothing but features that own some of them.
+        only: numbers of faces; nothing but features that own some of them. surface_too: and what else of them is seen.
         before: what the job's rows finish, where that is at hand.
 
     Raises:
@@ -105,8 +107,10 @@ def propose_route(
         planner.face_top()
     for step in (planner.outside, planner.pockets, planner.holes, planner.chamfers):
         step()
-    if only is None:
+    if only is None or surface_too:
         open_ = reach.seen(places) & ~before.done & ~planner.taken()
+        if only is not None:
+            open_ &= np.isin(places.face, sorted(only))
         Duties(planner, open_, float(build.zero(setup)[2])).plan()
     return _as_proposal(build, setup, planner)
 

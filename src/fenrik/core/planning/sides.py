@@ -60,6 +60,20 @@ def propose_sides(
     return sides.total.model_copy(update={"uncovered": sides.left()})
 
 
+def propose_for(build: Build, faces: set[int], shop: list[Tool]) -> RouteProposal:
+    """Rows in the job's setups for faces (numbers in the part) that are left over, though rows may be applied to them.
+
+    Raises:
+        FenrikError: when the part is missing or a mesh.
+    """
+    now = forecast(build)
+    here = np.isin(now.surface.places.face, sorted(faces))
+    sides = _Sides(build, Forecast(now.surface, np.where(here, -1, now.row).astype(np.int32)), EMPTY)
+    for setup in [s for s in build.job.setups if not s.makes]:
+        sides.take(propose_route(sides.build, setup, shop, only=faces, surface_too=True, before=sides.now))
+    return sides.total
+
+
 @dataclass
 class _Sides:
     """The job as it grows side by side, and what the sides could not make wholly or not at all."""

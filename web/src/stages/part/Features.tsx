@@ -1,3 +1,4 @@
+import { counted } from "../../words";
 import { Group, Select, Text } from "@mantine/core";
 import { useState } from "react";
 import { FaceRow } from "../../job/FaceRow";
@@ -35,7 +36,11 @@ export function Features() {
         <Text className="faint">
           {found.isLoading
             ? "looking …"
-            : `${found.data?.holes?.length ?? 0} holes, ${found.data?.pockets?.length ?? 0} pockets and slots, ${rows.length} rows`}
+            : [
+                counted(found.data?.holes?.length ?? 0, "hole"),
+                counted(found.data?.pockets?.length ?? 0, "pocket or slot", "pockets and slots"),
+                counted(rows.length, "row"),
+              ].join(", ")}
         </Text>
       </Group>
       <table className="dense" aria-label="Features">

@@ -130,7 +130,7 @@ export function rowsOf(r: Schemas["Recognition"]): Row[] {
     rows.push({
       name: o.name,
       what: "outer profile",
-      size: `${f(o.length_mm)} mm round`,
+      size: `${f(o.length_mm)} along it`,
       depth: f(o.height_mm),
       note: "",
       faces: o.faces,

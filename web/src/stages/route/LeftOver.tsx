@@ -1,61 +1,117 @@
-import { Button, Text } from "@mantine/core";
+import { Button, Group, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, take } from "../../api/client";
 import { FaceRow } from "../../job/FaceRow";
 import { pick } from "../../job/picking";
-import { useCoverage } from "../../job/queries";
+import { useCoverage, useFinish } from "../../job/queries";
 import { useJob } from "../../job/useJob";
 import { useView } from "../../job/view";
+import { counted } from "../../words";
 
-/** What no operation makes: counted, listed, shown in the part. */
+/** What of the surface the route leaves, face by face: how much, why, and the row that would do it. */
 export function LeftOver() {
-  const found = useCoverage();
-  if (found.error)
+  const job = useJob();
+  const finish = useFinish();
+  const coverage = useCoverage().data;
+  const features = coverage?.uncovered ?? [];
+  if (finish.error)
     return (
       <Text p={12} className="faint">
-        {found.error.message}
+        {finish.error.message}
       </Text>
     );
-  if (!found.data)
+  if (!finish.data)
     return (
-      <Text p={12} className="faint">
-        Comparing features with the route …
+      <Text p={12} className="faint" role="status">
+        Looking at the surface …
       </Text>
     );
-  const left = found.data.uncovered;
-  if (!left.length) return <Text p={12}>✓ All {found.data.features} features are made by some operation.</Text>;
+  const { left_over: left, measured, finished_fraction } = finish.data;
+  const make = (faces: number[]) =>
+    job.run(() =>
+      take(api.POST("/api/jobs/{job_id}/left-over", { params: { path: { job_id: job.id } }, body: { faces } })),
+    );
+  const share = `${(100 * finished_fraction).toFixed(1)} % of the surface`;
   return (
     <div className="scroll">
-      <Text px={8} py={5}>
-        {left.length} of {found.data.features} features are made by no operation.{" "}
-        <Button
-          size="compact-xs"
-          variant="default"
-          onClick={() => pick({ faces: left.flatMap((u) => u.faces), edges: [] })}
-        >
-          Pick them all
-        </Button>
-      </Text>
-      <table className="dense" aria-label="Left over">
-        <thead>
-          <tr>
-            <th>Feature</th>
-            <th>Kind</th>
-            <th>Size, mm</th>
-          </tr>
-        </thead>
-        <tbody>
-          {left.map((u) => (
-            <FaceRow key={u.name} faces={u.faces}>
-              <td>{u.name}</td>
-              <td>{u.kind}</td>
-              <td>
-                {u.words} {u.why}
-              </td>
-            </FaceRow>
-          ))}
-        </tbody>
-      </table>
+      <Group px={8} py={5} gap={8}>
+        <Text>
+          {measured ? `Finished, measured: ${share}` : `The rows will finish ${share}`};{" "}
+          {left.length ? `${counted(left.length, "face")} left` : "nothing left"}.
+        </Text>
+        {left.length > 0 && (
+          <>
+            <Button
+              size="compact-xs"
+              variant="default"
+              onClick={() => pick({ faces: left.map((l) => l.face), edges: [] })}
+            >
+              Show them all
+            </Button>
+            <Button
+              size="compact-xs"
+              variant="default"
+              disabled={!left.some((l) => l.setup)}
+              loading={job.saving}
+              onClick={() => make(left.filter((l) => l.setup).map((l) => l.face))}
+            >
+              Rows for all
+            </Button>
+          </>
+        )}
+        {coverage && !features.length && (
+          <Text className="faint">✓ All {coverage.features} features are made by some operation.</Text>
+        )}
+      </Group>
+      {left.length + features.length > 0 && (
+        <table className="dense" aria-label="Left over">
+          <thead>
+            <tr>
+              <th className="n">Face</th>
+              <th className="n">Area, mm²</th>
+              <th className="n">{measured ? "Stands, mm" : "Stock, mm"}</th>
+              <th>Why</th>
+              <th>What would do it</th>
+              <th />
+            </tr>
+          </thead>
+          <tbody>
+            {left.map((l) => (
+              <FaceRow key={l.face} faces={[l.face]}>
+                <td className="n">{l.face}</td>
+                <td className="n">{l.area_mm2.toFixed(1)}</td>
+                <td className="n">{l.most_mm.toFixed(2)}</td>
+                <td style={{ whiteSpace: "normal" }}>{l.why}</td>
+                <td style={{ whiteSpace: "normal" }}>{l.would_do || "–"}</td>
+                <td>
+                  <Button
+                    size="compact-xs"
+                    variant="default"
+                    disabled={!l.setup}
+                    aria-label={`Make rows for face ${l.face}`}
+                    onClick={(e) => {
+                      e.stopPropagation();
+                      make([l.face]);
+                    }}
+                  >
+                    Make it
+                  </Button>
+                </td>
+              </FaceRow>
+            ))}
+            {features.map((u) => (
+              <FaceRow key={u.name} faces={u.faces}>
+                <td colSpan={3}>
+                  {u.name}, {u.kind}
+                </td>
+                <td style={{ whiteSpace: "normal" }} colSpan={3}>
+                  no row makes it as a feature: {u.words} {u.why}
+                </td>
+              </FaceRow>
+            ))}
+          </tbody>
+        </table>
+      )}
     </div>
   );
 }

@@ -1,6 +1,6 @@
 import { Tabs } from "@mantine/core";
 import { useState } from "react";
-import { useCoverage } from "../../job/queries";
+import { useFinish } from "../../job/queries";
 import { HoleTable } from "../part/HoleTable";
 import { LeftOver } from "./LeftOver";
 import { RouteTable } from "./RouteTable";
@@ -8,7 +8,7 @@ import { RouteTable } from "./RouteTable";
 /** Under the route: its sheet, the part's holes, and what no operation makes. */
 export function RouteBench() {
   const [tab, setTab] = useState<string | null>("route");
-  const left = useCoverage().data?.uncovered.length ?? 0;
+  const left = useFinish().data?.left_over.length ?? 0;
   return (
     <Tabs value={tab} onChange={setTab} keepMounted={false} className="tabs">
       <Tabs.List>

@@ -31,7 +31,7 @@ export function RouteSheet() {
       <Group gap={8} mb={12}>
         <Menu>
           <Menu.Target>
-            <Button size="xs" variant={job.doc.operations.length ? "default" : "filled"} disabled={!ready}>
+            <Button size="xs" variant="default" disabled={!ready}>
               Add an operation
             </Button>
           </Menu.Target>
@@ -56,6 +56,7 @@ export function RouteSheet() {
         </Button>
         <Button
           size="xs"
+          variant="default"
           disabled={!job.doc.operations.some((o) => o.setup === view.setup && o.enabled)}
           onClick={() => job.compute(view.setup)}
         >

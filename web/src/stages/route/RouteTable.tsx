@@ -142,13 +142,17 @@ export function RouteTable() {
                     <td className="n">{Math.round(o.cutting_feed_mm_min ?? tool?.cutting_feed_mm_min ?? 0)}</td>
                     <td>
                       {clock(s?.time_s)}
-                      <span className="bar" style={{ width: (60 * (s?.time_s ?? 0)) / longest }} />
+                      {!!s?.time_s && <span className="bar" style={{ width: (60 * s.time_s) / longest }} />}
                     </td>
                     <td>
                       <Tooltip label={s?.reason || s?.state || ""} disabled={!s?.reason} multiline maw={320}>
                         <span className={s?.state === "failed" ? "fault" : s?.state === "out of date" ? "warn" : ""}>
                           {SIGNS[s?.state ?? ""]}{" "}
-                          {s?.state === "computing" ? `computing ${Math.round(100 * s.fraction)} %` : s?.state}
+                          {s?.state === "computing"
+                            ? `computing ${Math.round(100 * s.fraction)} %`
+                            : s?.state === "ready" && s.cuts === false
+                              ? "ready, cuts nothing"
+                              : s?.state}
                         </span>
                       </Tooltip>
                     </td>
