@@ -40,6 +40,14 @@ def job_of(name: str) -> dict[str, Any]:
     }
 
 
+def held(build: Any) -> Any:
+    """The setup with the best side up, 2 mm of stock all round."""
+    from fenrik.core.planning import first_setup
+
+    first, plain = first_setup(build).setup, build.job.setups[0]
+    return plain.model_copy(update={"up": first.up, "spin_deg": first.spin_deg})
+
+
 def result_of(seed: int) -> dict[str, Any]:
     """One solid from its file to proven programs, and what came of it."""
     from fenrik.core.solids.reading import solid_from_shape
@@ -64,6 +72,7 @@ def planned(data: bytes, name: str) -> dict[str, Any]:
     began = time.perf_counter()
     shop, store = [Tool.model_validate(t) for t in SHOP_TOOLS], MemoryStore()
     build = Build(parse_job(job_of(name)), data, store)
+    build = build.with_job(build.job.model_copy(update={"setups": [held(build)]}))
     found = propose_sides(build, shop)
     build = build.with_job(with_route(build.job, found))
     routed = time.perf_counter() - began

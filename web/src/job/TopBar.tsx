@@ -12,7 +12,7 @@ export function TopBar() {
   const task = status?.tasks.find((t) => t.state === "running") ?? status?.tasks.find((t) => t.state === "waiting");
   return (
     <header className="top">
-      <Link href="/" style={{ fontWeight: 700, color: "#1f7a6d", textDecoration: "none" }}>
+      <Link href="/" style={{ fontWeight: 700, color: "var(--accent)", textDecoration: "none" }}>
         Fenrik
       </Link>
       <Text fw={600} truncate maw={260}>

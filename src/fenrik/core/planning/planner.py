@@ -6,9 +6,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+import shapely
 
 from fenrik.core.cutting.threads import standard_threads
-from fenrik.core.frames import Frame
+from fenrik.core.frames import Frame, Points
 from fenrik.core.planning.coverage import Uncovered, as_uncovered, bores_of, far_bores, from_side
 from fenrik.core.planning.lying import LEVEL, Mask
 from fenrik.core.planning.reach import Reach
@@ -16,6 +17,8 @@ from fenrik.core.planning.tooling import Toolbox
 from fenrik.core.recipe import HoleWay, Recipe
 from fenrik.core.recognise import Recognition
 from fenrik.core.recognise.features import Chamfer, Feature, Hole, HoleStep, Pocket
+from fenrik.core.regions import Shadow
+from fenrik.core.regions.polygons import to_shape
 from fenrik.core.solids import Solid
 from fenrik.core.solids.sampling import SurfacePlaces
 from fenrik.core.tools import Tool
@@ -27,6 +30,8 @@ BORE_SHARE = 0.85
 LEAST_MILL_MM = 0.5
 NEARLY_ALL = 0.97
 FILLET_STEPS = 5
+FINISH_MM, MOST_SIDE_PASSES, OUTSIDE_PLACES = 0.2, 3, 61
+"""The outside is roughed by so many passes at most, which leave so much for the last one."""
 FLUTES_USED = 0.8
 """Where a wall is higher than the flutes are long, each pass takes so much of their length."""
 BROKEN_EDGES = ("chamfer", "countersink", "rounding", "taper")
@@ -66,7 +71,7 @@ class Planner:
 
     Attributes:
         ways: how holes with some faces are made in place of the rules. made: faces that operations make already.
-        stock_under: how far stock stands below the part. all_holes: those of every side.
+        stock_under: how far stock stands below the part. stock_box: (2, 3) its corners. all_holes: those of every side.
         places: of the part's surface, in the frame. done: those that earlier rows finish. reach: what tools come to.
     """
 
@@ -79,6 +84,7 @@ class Planner:
     part_top: float
     stock_top: float
     stock_under: float
+    stock_box: Points
     all_holes: list[Hole]
     frame: Frame
     places: SurfacePlaces
@@ -146,21 +152,38 @@ class Planner:
         return bool((top & ~self.done).any())
 
     def outside(self) -> None:
-        for profile in self.found.outer_profiles if self.recipe.outside else []:
+        profiles = self.found.outer_profiles if self.recipe.outside else []
+        beside = self._widest_beside() if profiles else 0.0
+        for profile in profiles:
             tools = self.box.mills(self.recipe.largest_mill_mm, profile.height_mm)
             tool = next((t for t in tools if self.touches(t, profile.faces)), None)
             if tool is None:
                 continue  # what of it some mill reaches gets rows by its places
-            step = self.recipe.stepover_percent / 100 * tool.cutter.diameter_mm
+            step = round(max(self.recipe.stepover_percent / 100 * tool.cutter.diameter_mm, 0.1), 2)
+            passes = max(int(np.ceil((beside - FINISH_MM) / step - 1e-9)), 1)
+            if passes > MOST_SIDE_PASSES:
+                continue  # more stands beside it than is worth going round: it is roughed in levels, then its walls
             params: dict[str, Any] = {
                 "strategy": "contour",
                 "stepdown_mm": self.stepdown(tool),
-                "side_passes": 2,
-                "side_step_mm": round(max(step, 0.1), 2),
+                "side_passes": passes + 1,
+                "side_step_mm": step,
+                "finish_mm": FINISH_MM,
+                "finish_at_once": profile.height_mm + self.stock_under <= tool.cutter.flute_length_mm,
                 "lead": "arc",
             }
             rule = f"largest mill up to {self.recipe.largest_mill_mm:g} mm that reaches {profile.height_mm:.1f} mm"
             self.draft(WALL, tool, "Outside", params, profile.faces, rule)
+
+    def _widest_beside(self) -> float:
+        """How far the stock stands out beside the part's outline where it is widest."""
+        mesh = self.solid.mesh.in_frame(self.frame)
+        outline = shapely.union_all(
+            [shapely.Polygon(p.exterior) for p in shapely.get_parts(to_shape(Shadow(mesh).above(-np.inf)))]
+        )
+        low, high = self.stock_box[:, :2]
+        x, y = np.meshgrid(*np.linspace(low, high, OUTSIDE_PLACES).T)
+        return float(shapely.distance(outline, shapely.points(x.ravel(), y.ravel())).max())
 
     def stepdown(self, tool: Tool) -> float:
         return round(min(self.recipe.stepdown_percent / 100 * tool.cutter.diameter_mm, tool.cutter.flute_length_mm), 2)

@@ -95,6 +95,7 @@ def propose_route(
         float(placing.parts[1][2]),
         float(placing.stock[1][2]),
         max(float(placing.parts[0][2] - placing.stock[0][2]), 0.0),
+        placing.stock,
         build.recognition().holes,
         placing.frame,
         places,
