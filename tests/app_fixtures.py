@@ -44,7 +44,7 @@ def wait_for_answer(address):
     """Until a server that was just started answers."""
     for _ in range(240):
         try:
-            httpx.get(f"{address}/api/health")
+            httpx.get(f"{address}/api/health", timeout=60)
             return
         except httpx.HTTPError:
             time.sleep(0.25)
@@ -55,7 +55,7 @@ def wait_for_the_demo(address, seconds=600):
     """Until the workers have computed the demo's jobs."""
     end = time.monotonic() + seconds
     while time.monotonic() < end:
-        if all(j["state"] not in ("waiting", "computing") for j in httpx.get(f"{address}/api/jobs").json()):
+        if all(j["state"] not in ("waiting", "computing") for j in httpx.get(f"{address}/api/jobs", timeout=60).json()):
             return
         time.sleep(0.5)
     raise AssertionError("the demo is not computed")

@@ -62,6 +62,43 @@ def test_coverage_counts_down(client, job):
     assert len(left["uncovered"]) < first["features"] / 2
 
 
+def test_a_part_is_held_with_its_best_side_up_and_the_proposal_says_what_it_assumes(client):
+    id_ = client.post("/api/jobs", json={"name": "New job"}).json()["id"]
+    assert client.get(f"/api/jobs/{id_}/first-setup").status_code == 422
+    data = write_step([NamedShape(plate(), "Plate")])
+    client.put(f"/api/jobs/{id_}/part", files={"file": ("plate.step", data)}).raise_for_status()
+    found = client.get(f"/api/jobs/{id_}/first-setup").json()
+    assert found["setup"]["up"] == {"kind": "axis", "axis": "+z"}
+    assert found["setup"]["machine"].startswith("Gull")
+    assert "+Z is up: it sees" in found["words"]
+    patch(client, id_, {"op": "add", "path": "setups", "value": found["setup"]}).raise_for_status()
+    url = f"/api/jobs/{id_}/setups/s1/route-proposal"
+    (words,) = client.get(url).json()["assumed"]
+    assert "No material is chosen" in words
+    materials = client.get(f"/api/jobs/{id_}").json()["document"]["materials"]
+    patch(client, id_, {"path": "material", "value": materials[0]["name"], "was": ""}).raise_for_status()
+    assert client.get(url).json()["assumed"] == []
+
+
+def test_what_is_left_over_is_told_by_face_and_gets_rows_by_one_request(client, job):
+    told = client.get(f"/api/jobs/{job}/finish").json()
+    assert not told["measured"]
+    top = max((f for f in told["left_over"] if f["setup"]), key=lambda f: f["area_mm2"])
+    assert top["would_do"]
+    taken = client.post(f"/api/jobs/{job}/left-over", json={"faces": [top["face"]]}).json()
+    assert taken["proposal"]["operations"]
+    after = client.get(f"/api/jobs/{job}/finish").json()
+    assert after["finished_fraction"] > told["finished_fraction"]
+    assert top["face"] not in {f["face"] for f in after["left_over"] if f["area_mm2"] > 0.5 * top["area_mm2"]}
+    client.post(f"/api/jobs/{job}/undo").raise_for_status()
+    assert client.get(f"/api/jobs/{job}/finish").json() == told
+    assert client.post(f"/api/jobs/{job}/left-over", json={"faces": [9999]}).status_code == 422
+    hidden = next(f["face"] for f in told["left_over"] if not f["setup"])
+    answer = client.post(f"/api/jobs/{job}/left-over", json={"faces": [hidden]})
+    assert answer.status_code == 422
+    assert "another side up" in answer.text
+
+
 def test_order_is_read_and_taken(client, job):
     client.post(f"/api/jobs/{job}/setups/s1/route-proposal").raise_for_status()
     order = client.get(f"/api/jobs/{job}/setups/s1/order").json()

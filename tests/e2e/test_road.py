@@ -1,9 +1,15 @@
 """The whole road in real headless Chromium, as a person walks it; and the rules of accessibility (axe-core)."""
 
+import time
 from pathlib import Path
 
 import pytest
 from playwright.sync_api import expect
+
+from app_fixtures import patch
+from fenrik.core.solids.reading import solid_from_shape
+from fenrik.core.solids.writing import write_solid
+from solids import random_solid
 
 AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
 DEMO = "/jobs/lantern-bracket"
@@ -188,22 +194,87 @@ def test_commands_by_keyboard_and_a_bad_file(page, small_job):
     expect(page.get_by_test_id("size")).to_have_text("60 × 40 × 20 mm")
 
 
-@pytest.mark.parametrize(
-    "path",
-    [
-        "/",
-        f"{DEMO}/part",
-        f"{DEMO}/setups",
-        f"{DEMO}/tools",
-        f"{DEMO}/route?rows=10",
-        f"{DEMO}/proof",
-        f"{DEMO}/release",
-    ],
-)
-def test_accessibility_rules(page, path):
-    page.goto(path)
-    page.wait_for_timeout(2500)
+def half_made(client, step_file):
+    """A job with a part and a setup, and no route."""
+    job = client.post("/api/jobs", json={"name": "Half"}).json()["id"]
+    client.put(f"/api/jobs/{job}/part", files={"file": step_file.open("rb")}).raise_for_status()
+    patch(client, job, {"op": "add", "path": "setups", "value": {"id": "s1"}}).raise_for_status()
+    return job
+
+
+def failed(client, small_job):
+    """A job whose work has failed."""
+    patch(client, small_job, {"path": "cell_mm", "value": 0.0001, "check": False})
+    client.post(f"/api/jobs/{small_job}/compute", json={"setup": "s1"}).raise_for_status()
+    for _ in range(240):
+        if client.get(f"/api/jobs/{small_job}/status").json()["tasks"][0]["state"] == "failed":
+            return small_job
+        time.sleep(0.25)
+    raise AssertionError("it does not fail")
+
+
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_accessibility_rules_in_every_state(page, client, step_file, small_job, theme):
+    page.add_init_script(f"localStorage.setItem('mantine-color-scheme-value', '{theme}')")
+    empty = client.post("/api/jobs", json={"name": "Empty"}).json()["id"]
+    half, broken = half_made(client, step_file), failed(client, small_job)
+    stages = ("part", "setups", "tools", "route", "proof", "release")
+    walk = ["/", *(f"/jobs/{empty}/{s}" for s in stages), *(f"/jobs/{half}/{s}" for s in ("part", "setups", "route"))]
+    walk += [f"/jobs/{broken}/route?rows=10", f"/jobs/{broken}/proof"]
+    walk += [f"{DEMO}/{s}" for s in ("part", "setups", "tools", "route?rows=10", "proof", "release")]
+    found = []
+    for address in walk:
+        page.goto(address)
+        page.wait_for_timeout(1500)
+        found += broken_rules(page, address)
+    # Computing, and a proposal that is shown.
+    page.goto(f"/jobs/{half}/route")
+    page.get_by_role("button", name="Next: a route").click()
+    expect(page.get_by_role("table", name="Proposed rows")).to_be_visible()
+    found += broken_rules(page, "proposal")
+    page.get_by_role("button", name="Take this route").click()
+    page.get_by_role("button", name="Next: compute and prove").click()
+    expect(page.get_by_role("progressbar")).to_be_visible()
+    found += broken_rules(page, "computing")
+    assert not found, "\n".join(found)
+
+
+def broken_rules(page, where):
     page.add_script_tag(path=str(AXE))
     result = page.evaluate("() => axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa']})")
-    bad = [f"{v['id']}: {n['html'][:300]}" for v in result["violations"] for n in v["nodes"][:3]]
-    assert not bad, "\n".join(bad)
+    return [f"{where}: {v['id']}: {n['html'][:300]}" for v in result["violations"] for n in v["nodes"][:3]]
+
+
+MOST_CLICKS = 10
+
+
+def test_from_a_dropped_file_to_a_proven_program_in_few_clicks(page, client, tmp_path):
+    # A part that nothing here was made for.
+    file = tmp_path / "hook.step"
+    file.write_bytes(write_solid(solid_from_shape(random_solid(23).shape), ".step"))
+    page.goto("/")
+    page.evaluate(
+        "addEventListener('click', (e) => e.isTrusted && e.detail > 0 && (window.clicks = (window.clicks || 0) + 1), true)"
+    )
+    with page.expect_file_chooser() as chooser:
+        page.get_by_role("button", name="New job from a file").click()
+    chooser.value.set_files(file)
+    page.get_by_role("button", name="Next: hold the part").click()
+    expect(page.get_by_text("is up: it sees")).to_be_visible()
+    page.get_by_role("button", name="Next: a route").click()
+    page.get_by_role("combobox", name="Material").click()
+    page.get_by_role("option", name="Aluminium").first.click()
+    expect(page.get_by_text("No material is chosen")).to_have_count(0)
+    page.get_by_role("button", name="Take this route").click()
+    page.get_by_role("button", name="Next: compute and prove").click()
+    page.get_by_role("button", name="Next: the program").click()
+    expect(page.get_by_role("button", name="Save", exact=True).first).to_be_visible()
+    clicks = page.evaluate("window.clicks")
+    print(f"{clicks} clicks from STEP to the proven program (bar {MOST_CLICKS})")
+    assert 5 < clicks <= MOST_CLICKS
+    job = page.url.split("/jobs/")[1].split("/")[0]
+    finish = client.get(f"/api/jobs/{job}/finish").json()
+    assert finish["measured"]
+    assert finish["finished_fraction"] > 0.95
+    page.goto("/")
+    expect(page.get_by_text(f"finished {100 * finish['finished_fraction']:.1f} %").first).to_be_visible()
