@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 import shapely
 from OCP.BRepPrimAPI import BRepPrimAPI_MakeCone
-from prism import bore, edges, faces, flat, floor_at, job_for, proof, run, with_targets, worst_outside
+from prism import bore, edges, faces, flat, floor_at, job_for, proof, run, tool, with_targets, worst_outside
 
 from fenrik.core.build import Build
 from fenrik.core.build.picks import targets_of
@@ -382,6 +382,23 @@ def test_bore_milling_is_round_to_the_floor():
     assert removed == pytest.approx(math.pi * 144 * 12, rel=0.01)
     small = run(one(shape, {"strategy": "bore milling"}, flat(24), lambda b: faces(b, bore(12))))
     assert "too small" in small.unreached[0].reason
+
+
+def test_a_bore_that_is_deeper_than_the_flutes_are_long_is_milled_to_size_all_the_way_down():
+    shape = cut(box(0, 0, 0, 60, 60, 30), cylinder(30, 30, 4, 12, 40))
+    necked = tool(1, flat(8, flute_length_mm=9), neck_diameter_mm=7.8, neck_length_mm=40)
+    build = one(
+        shape,
+        {"strategy": "bore milling", "tolerance_mm": 0.02, "finish_mm": 0.08},
+        flat(8),
+        lambda b: faces(b, bore(12)),
+        tools=[necked],
+    )
+    run(build)
+    summary, _ = proof(build)
+    assert summary["findings"] == []
+    removed = 64 * 64 * 30 - volume(build.proof_stock(build.job.setups[0], 10))
+    assert removed == pytest.approx(math.pi * 144 * 26, rel=0.01)
 
 
 @pytest.mark.parametrize("teeth", ["single", "full form"])

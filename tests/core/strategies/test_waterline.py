@@ -52,6 +52,22 @@ def test_walls_of_any_kind_come_out_to_size(shape, scallop):
     assert [f for f in proof(build)[0]["findings"] if f["kind"] in ("gouge", "rapid in stock")] == []
 
 
+@pytest.mark.parametrize(
+    "end", [{"kind": "bull-nose", "corner_radius_mm": 2}, {"kind": "ball"}], ids=["bull-nose", "ball"]
+)
+@pytest.mark.parametrize("top", [22, 15, 12], ids=["82° steep", "63° steep", "57° steep"])
+def test_round_ends_follow_walls_that_lean_however_they_do(end, top):
+    # A round corner touches where it leans as the wall does, at another height for each lean.
+    shape = cone(0, 0, 0, 25, top, 20)
+    tool = {"diameter_mm": 16, "flute_length_mm": 30, **end}
+    build = job_for(shape, [(1, {"strategy": "waterline", "scallop_mm": 0.03})], {1: tool})
+    build = with_targets(build, 10, faces(build, leaning))
+    run(build)
+    (side,) = walls(build)
+    # What the corner does not come to is at the foot.
+    assert finished(build)[side] < 0.4 * build.solid.faces[side].area_mm2
+
+
 def nut():
     """A hexagon whose flats end in 30° cones above and below."""
     turn = np.deg2rad(60) * np.arange(6)

@@ -29,6 +29,8 @@ CORNER_SHARE = 0.999
 BORE_SHARE = 0.85
 LEAST_MILL_MM = 0.5
 NEARLY_ALL = 0.97
+BORE_FINISH_MM = 0.08
+"""Less than a neck is thinner than its flutes."""
 FILLET_STEPS = 5
 FINISH_MM, MOST_SIDE_PASSES, OUTSIDE_PLACES = 0.2, 3, 61
 """The outside is roughed by so many passes at most, which leave so much for the last one."""
@@ -436,7 +438,7 @@ class Planner:
         if not mills or mills[0].cutter.diameter_mm < LEAST_MILL_MM:
             return False
         through = self.recipe.break_through_mm + beyond
-        params = {"strategy": "bore milling", "break_through_mm": through, "finish_mm": 0.1}
+        params = {"strategy": "bore milling", "break_through_mm": through, "finish_mm": BORE_FINISH_MM}
         self.draft(rank, mills[0], "Mill bores", params, faces, rule)
         return True
 

@@ -25,7 +25,7 @@ from fenrik.core.tools.cutters import BallCutter, BullNoseCutter, Cutter, FlatCu
 from fenrik.core.tools.profile import bull_nose_profile
 from fenrik.core.tools.underside import underside_of
 
-SLACK_MM = 0.02
+SLACK_MM = 0.006
 """How much slimmer the tool is taken, beyond what the triangles stray."""
 BESIDE_MM = 0.05
 """How far shank and holder must stay away."""

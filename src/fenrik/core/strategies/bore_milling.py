@@ -101,12 +101,23 @@ def _mill(builder: PathBuilder, place: Workplace, params: BoreMilling, hole: Hol
     pitch = params.stepdown_mm or 0.2 * 2 * radius
     first = min(rough, CORE_SHARE * radius)
     rounds = [first, *np.linspace(first, rough, int(np.ceil((rough - first) / step - 1e-9)) + 1)[1:].tolist()]
-    builder.travel(hole.x, hole.y, top + START_GAP_MM)
+    # Where the flutes are shorter than the bore is deep, every round goes down from the top.
+    deep = top - bottom > place.given.cutter.flute_length_mm
     for k, r in enumerate(rounds):
-        _round(builder, params, hole, r, top if k == 0 else None, bottom, pitch)
-    for _ in range(params.finish_turns if params.finish_mm > 0 else 0):
-        _round(builder, params, hole, widest, None, bottom, pitch)
+        _go_in(builder, hole, top, begins=k == 0, deep=deep)
+        _round(builder, params, hole, r, top if k == 0 or deep else None, bottom, pitch)
+    for k in range(params.finish_turns if params.finish_mm > 0 else 0):
+        _go_in(builder, hole, top, begins=False, deep=deep and k == 0)
+        _round(builder, params, hole, widest, top if deep and k == 0 else None, bottom, pitch)
     builder.follow(Curve.polyline([builder.place[:2], hole.xy]), Kind.EXIT)  # type: ignore[index]
+
+
+def _go_in(builder: PathBuilder, hole: HolePlace, top: float, begins: bool, deep: bool) -> None:
+    """Over the middle of the bore, where a round begins at its top."""
+    if deep and not begins:
+        builder.follow(Curve.polyline([builder.place[:2], hole.xy]), Kind.EXIT)  # type: ignore[index]
+    if deep or begins:
+        builder.travel(hole.x, hole.y, top + START_GAP_MM)
 
 
 def _round(
@@ -143,7 +154,7 @@ def _spread(builder: PathBuilder, hole: HolePlace, inner: float, outer: float, t
 STRATEGY = Strategy(
     params=BoreMilling,
     run=bore_milling,
-    version=5,
+    version=6,
     group="Holes",
     needs=IN_PLACE,
     cutters=(*mills("flat", "bull-nose"), "slotting cutter", "lollipop"),

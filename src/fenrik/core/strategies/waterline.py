@@ -137,8 +137,8 @@ class _Work:
         if wanted is not None and not len(wanted):
             return
         before: list[Points] = []
-        walls = Walls(corners)
         corner = self.place.given.cutter.corner_mm
+        walls = Walls(corners, corner)
         levels = wall_levels(corners, max(top, bottom), bottom, params.stepdown_mm, params.scallop_mm, corner)
         for level, whole in levels:
             before = self._level(walls, level, whole, wanted, before)
@@ -322,7 +322,7 @@ def _marked(
 STRATEGY = Strategy(
     params=Waterline,
     run=waterline,
-    version=6,
+    version=7,
     group="Faces and pockets",
     cutters=("flat", "bull-nose", "ball"),
     stage=3,

@@ -13,8 +13,10 @@ from fenrik.core.tools.underside import Underside
 
 ABOVE_MM = 2e-3
 """How far over a level sections are taken: faces that end at it are left out."""
-END_SHARES = (0.0, 0.02, 0.1, 0.25, 0.5, 0.75, 1.0)
-"""Heights of a round end, as shares of the tool's radius, at which it may touch."""
+END_SHARES = (0.0, 0.1, 0.5, 1.0)
+"""Heights of a round end, as shares of its corner, at which it may touch edges."""
+MOST_LEANS, LEAN_STEP = 12, 0.01
+"""How many leans of walls are told apart, and the cosine by which they differ at least."""
 LEAST_STEP_MM = 0.02
 UPRIGHT_SINE = 2e-3
 FOOT_MM = 0.01
@@ -56,11 +58,15 @@ class Walls:
         leaning: (m, 3, 3) all other triangles.
     """
 
-    def __init__(self, corners: Points) -> None:
+    def __init__(self, corners: Points, corner_mm: float) -> None:
         area = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
         size = np.linalg.norm(area, axis=1)
         stands = np.abs(area[:, 2]) < UPRIGHT_SINE * np.maximum(size, 1e-12)
         self.leaning = corners[~stands]
+        up = np.abs(area[~stands, 2]) / np.maximum(size[~stands], 1e-12)
+        # A round corner touches a wall that leans where it leans alike itself.
+        touching = np.concatenate([corner_mm * (1 - _told_apart(up)), corner_mm * np.array(END_SHARES)])
+        self.heights = np.unique(np.round(touching, 4))
         self.lines = _plan_of(corners[stands])
         self.lows, self.highs = corners[stands][:, :, 2].min(axis=1), corners[stands][:, :, 2].max(axis=1)
         self.seen = np.linalg.norm(self.lines[:, 1] - self.lines[:, 0], axis=1) > 1e-6
@@ -84,8 +90,7 @@ class Walls:
         found = [(line, radius_mm) for line in _each_once(self.lines[upright])]
         if end is None:
             return [*found, *((line, radius_mm) for line in section_lines(self.leaning, level + ABOVE_MM))]
-        for share in END_SHARES:
-            height = radius_mm * share
+        for height in self.heights.tolist():
             r = round(float(radius_at(end.elements, height)), 6)
             found += [(line, r) for line in section_lines(self.leaning, level + ABOVE_MM + height)]
         return found
@@ -95,6 +100,15 @@ class Walls:
         done = self.open & (self.lows > level - FOOT_MM)
         self.open &= ~done
         return _each_once(self.lines[done])
+
+
+def _told_apart(cosines: Points) -> Points:
+    """Some of many cosines, evenly by angle where they are many, so that each is near one of them."""
+    found = np.unique(np.round(cosines / LEAN_STEP)) * LEAN_STEP
+    if len(found) <= MOST_LEANS:
+        return np.unique(np.round(cosines, 6)) if len(np.unique(np.round(cosines, 6))) <= MOST_LEANS else found
+    ends = np.arccos(np.clip([found[0], found[-1]], 0.0, 1.0))
+    return np.cos(np.linspace(*ends, MOST_LEANS))
 
 
 def _plan_of(corners: Points) -> Points:
