@@ -227,14 +227,15 @@ def test_failed_work_says_why(client, small_job, wait):
     assert "wider than the tool" in row["reason"]
 
 
-def test_a_stopped_server_leaves_no_process_behind(server):
+def test_a_stopped_server_leaves_no_process_behind(server, wait):
     port = free_port()
     process = subprocess.Popen([sys.executable, "-m", "fenrik.cli", "serve", "--port", str(port)])
     children = []
     try:
         wait_for_answer(f"http://127.0.0.1:{port}")
+        # The workers begin once the server has all that it computes with.
+        wait(lambda: any("worker" in c.cmdline() for c in psutil.Process(process.pid).children(recursive=True)))
         children = psutil.Process(process.pid).children(recursive=True)
-        assert any("worker" in c.cmdline() for c in children)
     finally:
         process.terminate()
         process.wait(30)

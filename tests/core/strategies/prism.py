@@ -6,11 +6,13 @@ import numpy as np
 import shapely
 
 from fenrik.core.build import Build
+from fenrik.core.build.picks import absolute_params
 from fenrik.core.job import parse_job
 from fenrik.core.solids.reading import solid_from_shape
 from fenrik.core.solids.references import edge_reference_to, reference_to
 from fenrik.core.solids.writing import write_solid
 from fenrik.core.store import MemoryStore
+from fenrik.core.strategies.registry import run_strategy
 from fenrik.core.toolpath import Kind
 
 
@@ -86,6 +88,12 @@ def with_targets(build, number, targets):
 def run(build, number=10):
     operation = next(o for o in build.job.operations if o.number == number)
     return build.path(operation)
+
+
+def made(build, number=10):
+    """What the strategy alone makes, whatever stock stands in the way of it."""
+    operation = next(o for o in build.job.operations if o.number == number)
+    return run_strategy(build.link_of(operation).given, absolute_params(build, operation))
 
 
 def proof(build):

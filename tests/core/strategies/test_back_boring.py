@@ -131,7 +131,7 @@ def test_a_shank_too_thick_for_the_hole_is_told_with_what_is_missing():
 
 
 def test_a_fixture_under_the_hole_and_the_table_are_seen():
-    block_below = {"kind": "plate", "id": "base", "place": {"x_mm": 0, "y_mm": 0, "z_mm": 0, "turn_deg": 0}}
+    block_below = {"kind": "plate", "id": "base", "place": {"x_mm": 0, "y_mm": 0, "z_mm": -6.4, "turn_deg": 0}}
     build = bored()
     data = json.loads(build.job.model_dump_json())
     data["setups"][0]["table_below_mm"] = 4

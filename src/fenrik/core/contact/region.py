@@ -24,7 +24,7 @@ from fenrik.core.tools.profile import bull_nose_profile
 REFINE_ROUNDS = 5
 PIN_RADIUS_MM = 1e-3
 FINEST_MM = 1e-7
-ON_BOUNDARY = 0.02
+ON_BOUNDARY = 5e-3
 """Share of the tolerance within which places are put on the boundary."""
 
 
