@@ -1,6 +1,6 @@
 // @vitest-environment jsdom
-import { inJob, job, pageOf, server, show, view } from "./screen";
-import { act, cleanup, fireEvent, renderHook, screen, waitFor } from "@testing-library/react";
+import { inJob, job, pageOf, show, view } from "./screen";
+import { act, cleanup, fireEvent, renderHook, screen } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { getMoment, setMoment } from "../src/job/moment";
 import { Panel } from "../src/job/Panel";

@@ -108,7 +108,7 @@ def _told_apart(cosines: Points) -> Points:
     if len(found) <= MOST_LEANS:
         return np.unique(np.round(cosines, 6)) if len(np.unique(np.round(cosines, 6))) <= MOST_LEANS else found
     ends = np.arccos(np.clip([found[0], found[-1]], 0.0, 1.0))
-    return np.cos(np.linspace(*ends, MOST_LEANS))
+    return np.cos(np.linspace(float(ends[0]), float(ends[1]), MOST_LEANS))
 
 
 def _plan_of(corners: Points) -> Points:
