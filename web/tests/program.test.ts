@@ -1,5 +1,5 @@
 import { expect, it } from "vitest";
-import { toolChanges, wordsOf } from "../src/stages/release/words";
+import { toolStarts, wordsOf } from "../src/stages/release/words";
 
 const looks = (line: string) =>
   wordsOf(line)
@@ -23,10 +23,12 @@ it("tells the words of a line apart, and loses none of its letters", () => {
     ).toBe(line);
 });
 
-it("finds tool changes with what the list at the top says, whether the number stands before or on the line", () => {
-  const lines = ["(T1 DIA 12 Rougher)", "(T7 DIA 6 Ball)", "T1 M6", "T7", "G0 X1", "(not M6 here)", "M6", "M60"];
-  expect(toolChanges(lines)).toEqual([
-    { line: 2, words: "T1 DIA 12 Rougher" },
-    { line: 6, words: "T7 DIA 6 Ball" },
+it("finds where another tool begins, in each program by itself, and where one comes back", () => {
+  const columns = { meta: {}, program: [0, 0, 0, 0, 1], line: [9, 10, 20, 31, 4], tool: [1, 1, 7, 1, 1] };
+  expect(toolStarts(columns, 0)).toEqual([
+    { line: 9, tool: 1 },
+    { line: 20, tool: 7 },
+    { line: 31, tool: 1 },
   ]);
+  expect(toolStarts(columns, 1)).toEqual([{ line: 4, tool: 1 }]);
 });

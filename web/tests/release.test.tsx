@@ -28,7 +28,12 @@ const programs = [
   { name: "two.nc", text: "M1\nM2\n", lines: 2, operations: [20] },
 ];
 /** Motions 1 to 5: lines 1, 1, 3 of the first program, lines 0, 1 of the second. */
-const columns = { meta: {}, program: Int32Array.of(0, 0, 0, 1, 1), line: Int32Array.of(1, 1, 3, 0, 1) };
+const columns = {
+  meta: {},
+  program: Int32Array.of(0, 0, 0, 1, 1),
+  line: Int32Array.of(1, 1, 3, 0, 1),
+  tool: Int32Array.of(4, 4, 7, 7, 7),
+};
 
 const client = () => {
   const made = new QueryClient({ defaultOptions: { queries: { retry: false, staleTime: Infinity } } });

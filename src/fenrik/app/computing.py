@@ -58,8 +58,8 @@ def compute_task(task_id: str, progress: Callable[[float, str], None]) -> Messag
 
 def _all_proven(build: Build) -> bool:
     """Whether no setup waits for its proof."""
-    used = [s for s in build.job.setups if build.job.route(s)]
-    return all(build.store.get(build.proof_key(s)) is not None for s in used)
+    keys = [build.proof_key(s) for s in build.job.setups if build.job.route(s)]
+    return isinstance(build.store, DatabaseStore) and build.store.present(keys) == set(keys)
 
 
 def too_much_memory() -> tuple[str, list[Problem]]:

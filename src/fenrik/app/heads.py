@@ -12,7 +12,7 @@ from pydantic import BaseModel, Field
 from sqlmodel import Session, col, func, select
 
 from fenrik.app.context import Opened
-from fenrik.app.status import OPEN_STATES, JobStatus
+from fenrik.app.status import OPEN_STATES, JobStatus, faults_words
 from fenrik.app.tables import JobRow, RevisionRow, TaskRow, engine
 
 State = Literal["", "empty", "in work", "waiting", "computing", "failed", "faults", "proven"]
@@ -58,8 +58,8 @@ def _state(opened: Opened, status: JobStatus) -> tuple[State, str]:
         return "empty", "Bring in a model."
     if any(o.state == "failed" for o in status.operations):
         return "failed", next(o.reason for o in status.operations if o.state == "failed")
-    if any(s.faults for s in status.setups):
-        return "faults", next(m.message for m in status.missing if "fault" in m.message)
+    if faults := sum(s.faults for s in status.setups):
+        return "faults", faults_words(faults)
     if status.missing:
         return "in work", status.missing[0].message
     return "proven", ""

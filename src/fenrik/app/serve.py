@@ -37,6 +37,8 @@ def _keep_workers(count: int, stop: threading.Event) -> None:
     """Have the kernels compiled, then start workers, and start them again when they die."""
     try:
         warm(ready.report)
+    except Exception as error:  # What is not compiled now is when it is first used; workers must run all the same.
+        print(f"Compiling ahead failed: {error}", file=sys.stderr, flush=True)
     finally:
         ready.done()
     running: list[subprocess.Popen[bytes]] = []

@@ -203,6 +203,10 @@ def _word(value: Any) -> str:
     return "empty" if value is None else f"{value:g}" if isinstance(value, float) else str(value)
 
 
+def faults_words(count: int) -> str:
+    return f"{count} {'fault' if count == 1 else 'faults'} to look at."
+
+
 def _missing(build: Build, setups: list[SetupStatus]) -> list[Missing]:
     job = build.job
     found = []
@@ -226,5 +230,5 @@ def _missing(build: Build, setups: list[SetupStatus]) -> list[Missing]:
         if job.route(job.setup(status.id)) and status.proof != "ready":
             found.append(Missing(stage="proof", message="Compute and prove the route."))
         if status.faults:
-            found.append(Missing(stage="proof", message=f"{status.faults} faults to look at."))
+            found.append(Missing(stage="proof", message=faults_words(status.faults)))
     return found

@@ -14,7 +14,7 @@ from fenrik.core.errors import fail
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Frame, Points
 from fenrik.core.recognise import Recognition
-from fenrik.core.recognise.features import Hole, HoleStep
+from fenrik.core.recognise.features import Hole, HoleStep, mouth_of
 from fenrik.core.regions import Shadow, fit_arcs
 from fenrik.core.regions.polygons import from_shape, signed_area
 from fenrik.core.sketches import Curve, region_of
@@ -144,7 +144,7 @@ class Targeting:
         bottom = top - sum(s.depth_mm for s in steps[: steps.index(step) + 1] if s.kind != "flat bottom")
         last = step is min(bores, key=lambda s: s.diameter_mm) if bores else True
         tip = top - hole.tip_depth_mm if last and not hole.through else bottom
-        mouth = _mouth(steps)
+        mouth = mouth_of(steps)
         return HolePlace(
             float(opening[0]),
             float(opening[1]),
@@ -399,10 +399,6 @@ def _far_side(steps: list[HoleStep], top: float) -> FarSide:
         return FarSide(end, neck, neck, end)
     floor = top - sum(s.depth_mm for s in above[: bores[-1]])
     return FarSide(end, neck, last.diameter_mm, floor)
-
-
-def _mouth(steps: list[HoleStep]) -> HoleStep | None:
-    return steps[0] if steps and steps[0].kind in ("chamfer", "countersink") else None
 
 
 def _as_circle(curve: Curve) -> tuple[tuple[float, float], float] | None:

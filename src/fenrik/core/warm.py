@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-import os
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor, as_completed
 from multiprocessing import get_context
 from pathlib import Path
 
@@ -154,9 +152,10 @@ def is_warm() -> bool:
     return _DONE.is_file() and _DONE.read_text("utf-8") == all_kernels()
 
 
-def warm_step(name: str) -> None:
-    """Runs the kernels of one step."""
+def warm_step(name: str) -> str:
+    """Runs the kernels of one step; gives its name."""
     STEPS[name][1]()
+    return name
 
 
 def warm(progress: Progress = silent, processes: int | None = None) -> None:
@@ -169,11 +168,10 @@ def warm(progress: Progress = silent, processes: int | None = None) -> None:
         return progress(1.0, "compiled already")
     whole, done = sum(share for share, _ in STEPS.values()), 0.0
     progress(0.0, "compiling kernels")
-    with ProcessPoolExecutor(processes or os.cpu_count() or 1, get_context("spawn")) as pool:
-        running = {pool.submit(warm_step, name): name for name in STEPS}
-        for future in as_completed(running):
-            future.result()
-            done += STEPS[running[future]][0]
-            progress(done / whole, f"compiled: {running[future]}")
+    # The pool's processes end with this one, wherever it is stopped.
+    with get_context("spawn").Pool(processes) as pool:
+        for name in pool.imap_unordered(warm_step, STEPS):
+            done += STEPS[name][0]
+            progress(done / whole, f"compiled: {name}")
     with contextlib.suppress(OSError):  # where nothing can be kept, each start compiles again
         _DONE.write_text(all_kernels(), "utf-8")

@@ -18,9 +18,7 @@ class PartRays:
     asked for."""
 
     def __init__(self, mesh: Mesh) -> None:
-        self._rays, self._corners = RayCaster(mesh), mesh.vertices[mesh.triangles]
-        normal = np.cross(self._corners[:, 1] - self._corners[:, 0], self._corners[:, 2] - self._corners[:, 0])
-        self._normal = normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
+        self._rays, self._corners, self._normal = RayCaster(mesh), mesh.corners(), mesh.unit_normals()
         self._stray_mm = 2 * mesh.deflection_mm + RAY_MM
 
     def may_be_deeper(self, places: Points, normals: Points, limit_mm: float) -> NDArray[np.bool_]:

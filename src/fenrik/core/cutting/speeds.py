@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
 
@@ -41,7 +42,9 @@ def feed_rate(spindle_rpm: float, flutes: int, chip_load_mm: float) -> float:
     return spindle_rpm * flutes * chip_load_mm
 
 
-def share_on_arc(path_radius_mm: Any, tool_radius_mm: float, hollow: Any) -> Any:
+def share_on_arc(
+    path_radius_mm: NDArray[np.float64], tool_radius_mm: float, hollow: NDArray[np.bool_]
+) -> NDArray[np.float64]:
     """By how much the axis must go slower or faster on an arc than straight on, so that the edge at the wall goes as
     fast: vf_centre = vf · (D_hole − D_tool) / D_hole inside, vf · (D + D_tool) / D outside (common practice).
 
@@ -51,7 +54,7 @@ def share_on_arc(path_radius_mm: Any, tool_radius_mm: float, hollow: Any) -> Any
     Returns:
         (n,) shares, at most `MOST_RAISE`.
     """
-    path = np.asarray(path_radius_mm, np.float64)
+    path = path_radius_mm
     inside = path / (path + tool_radius_mm)
     room = np.maximum(path - tool_radius_mm, path / MOST_RAISE)
     return np.where(hollow, inside, path / np.maximum(room, 1e-12))

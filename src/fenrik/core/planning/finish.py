@@ -96,9 +96,9 @@ def measured_finish(build: Build) -> Finish | None:
 
 def finish_key(build: Build) -> str:
     """Key of what is finished after all rows: changes with what they leave, and with the part."""
-    setups = [s for s in build.job.setups if build.job.route(s)]
-    rows = {s.id: [[o.number, build.stock_key(o), o.params.tolerance_mm] for o in build.job.route(s)] for s in setups}
-    return key_of("finish", VERSION, part=build.solid_key, rows=rows)
+    # The key of the last stock of a setup has those of all rows before in it.
+    last = {s.id: build.stock_key(route[-1]) for s in build.job.setups if (route := build.job.route(s))}
+    return key_of("finish", VERSION, part=build.solid_key, last=last)
 
 
 def kept_finish(build: Build) -> Finish | None:

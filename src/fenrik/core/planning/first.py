@@ -43,14 +43,14 @@ def first_setup(build: Build) -> FirstSetup:
     holes = build.recognition().holes if solid.is_exact else []
     best, most, share = np.array([0.0, 0.0, 1.0]), -1.0, 0.0
     looks = directions_of(solid, holes)
-    heights = [float(np.ptp(solid.mesh.vertices @ up)) for up in looks]
-    for up, height in zip(looks, heights, strict=True):
+    extents = [float(np.ptp(solid.mesh.vertices @ up)) for up in looks]
+    for up, extent in zip(looks, extents, strict=True):
         seen = float(places.area_mm2[seen_places(surface.rays, places, up, 2 * surface.deflection_mm)].sum()) / whole
         under = float(places.area_mm2[places.normal @ up < -SAME].sum()) / whole
         axis = any(float(up @ np.array(a)) > SAME for a in AXES.values())
         worth = (
             seen
-            + LOW_WORTH * min(heights) / height
+            + LOW_WORTH * min(extents) / extent
             + REST_WORTH * (under > LEAST_REST)
             + AXIS_WORTH * axis
             + UP_WORTH * (up[2] > SAME)

@@ -16,7 +16,7 @@ from fenrik.core.planning.reach import Reach
 from fenrik.core.planning.tooling import Toolbox
 from fenrik.core.recipe import HoleWay, Recipe
 from fenrik.core.recognise import Recognition
-from fenrik.core.recognise.features import Chamfer, Feature, Hole, HoleStep, Pocket
+from fenrik.core.recognise.features import Chamfer, Feature, Hole, HoleStep, Pocket, mouth_of
 from fenrik.core.regions import Shadow
 from fenrik.core.regions.polygons import to_shape
 from fenrik.core.solids import Solid
@@ -44,8 +44,8 @@ FACING, BULK, ROUGH, REST, BORE, SPOT, DRILL, FLAT, AFTER, FLOOR, WALL, SLOPE, C
 
 def mouth_for(hole: Hole, tool: Tool) -> list[int]:
     """The faces of a hole's chamfer or countersink, looked at from its opening, where a spot drill makes it."""
-    mouth, cutter = hole.steps[0], tool.cutter
-    if mouth.kind not in BROKEN_EDGES or not isinstance(cutter, SpotDrill) or mouth.angle_deg is None:
+    mouth, cutter = mouth_of(hole.steps), tool.cutter
+    if mouth is None or mouth.angle_deg is None or not isinstance(cutter, SpotDrill):
         return []
     fits = abs(mouth.angle_deg - cutter.point_deg) < 1 and mouth.diameter_mm <= cutter.diameter_mm + 1e-6
     return mouth.faces if fits else []

@@ -44,6 +44,11 @@ class HoleStep(BaseModel):
     faces: list[int]
 
 
+def mouth_of(steps: list[HoleStep]) -> HoleStep | None:
+    """The chamfer or countersink at the opening of a hole, whose steps are given from there down."""
+    return steps[0] if steps and steps[0].kind in ("chamfer", "countersink") else None
+
+
 class Hole(Feature):
     """A hole with its steps from the opening down."""
 

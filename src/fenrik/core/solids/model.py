@@ -38,6 +38,12 @@ class Mesh:
         """Corner points of all triangles, (m, 3, 3)."""
         return self.vertices[self.triangles]
 
+    def unit_normals(self) -> Points:
+        """Outward normals of the triangles, (m, 3); 0 for those without area."""
+        corners = self.corners()
+        normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+        return np.asarray(normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None])
+
     def in_frame(self, frame: Frame) -> Mesh:
         return replace(self, vertices=np.ascontiguousarray(frame.to_local(self.vertices)))
 

@@ -28,10 +28,7 @@ def picture_of(mesh: Mesh) -> bytes:
     triangle = _seen(mesh, wide, high)
     hit = triangle >= 0
     colour = np.zeros((high, wide, 4))
-    corners = mesh.vertices[mesh.triangles]
-    normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-30)[:, None]
-    light = 0.5 + 0.5 * (normal @ (LIGHT / np.linalg.norm(LIGHT)))
+    light = 0.5 + 0.5 * (mesh.unit_normals() @ (LIGHT / np.linalg.norm(LIGHT)))
     share = np.where(hit, light[triangle], 0.0)[..., None]
     colour[..., :3] = DARKEST + share * (LIGHTEST - DARKEST)
     face = np.where(hit, mesh.face_ids[triangle], -1)

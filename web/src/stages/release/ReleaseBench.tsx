@@ -3,13 +3,16 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useMoment } from "../../job/moment";
 import { useColumns, usePrograms } from "../../job/queries";
+import { toolLabel } from "../../job/document";
+import { useJob } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { counted } from "../../words";
-import { toolChanges, wordsOf } from "./words";
+import { toolStarts, wordsOf } from "./words";
 
 /** The posted program; its line follows the tool, and a click on a line moves the tool there. */
 export function ReleaseBench() {
   const view = useView();
+  const { doc } = useJob();
   const programs = usePrograms(view.setup);
   const columns = useColumns(view.setup);
   const c = columns.data;
@@ -26,7 +29,7 @@ export function ReleaseBench() {
     const wanted = find.trim().toUpperCase();
     return wanted ? lines.flatMap((l, k) => (l.toUpperCase().includes(wanted) ? [k] : [])) : [];
   }, [find, lines]);
-  const tools = useMemo(() => toolChanges(lines), [lines]);
+  const tools = useMemo(() => (c ? toolStarts(c, here.program) : []), [c, here.program]);
   const scroll = useRef<HTMLDivElement>(null);
   const rows = useVirtualizer({
     count: lines.length,
@@ -51,6 +54,8 @@ export function ReleaseBench() {
       else if (c.program[i] > here.program) break;
     view.set({ motion: best + 1 });
   };
+  const toolAt = ({ line, tool }: { line: number; tool: number }) =>
+    `${line + 1}: T${tool} ${toolLabel(doc.tools.find((t) => t.number === tool))}`;
   const next = (way: 1 | -1) => {
     const line = way > 0 ? hits.find((h) => h > seen) : hits.filter((h) => h < seen).at(-1);
     const to = line ?? (way > 0 ? hits[0] : hits[hits.length - 1]);
@@ -90,9 +95,9 @@ export function ReleaseBench() {
           size="xs"
           w={210}
           aria-label="Jump to a tool"
-          placeholder={`Jump to one of ${counted(tools.length, "tool change")}`}
+          placeholder={`Jump to one of ${counted(tools.length, "tool")}`}
           value={null}
-          data={tools.map((t) => ({ value: String(t.line), label: `${t.line + 1}: ${t.words}` }))}
+          data={tools.map((t) => ({ value: String(t.line), label: toolAt(t) }))}
           onChange={(v) => v && go(Number(v))}
         />
       </Group>

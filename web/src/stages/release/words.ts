@@ -1,4 +1,5 @@
-/** The words of a program's line by what they are, and where tools are changed. */
+/** The words of a program's line by what they are, and where another tool begins. */
+import type { Block } from "../../api/client";
 
 export type Word = { text: string; look: "" | "remark" | "number" | "motion" | "act" | "place" };
 
@@ -9,49 +10,21 @@ export function wordsOf(line: string): Word[] {
   return (line.match(SPLIT) ?? []).map((text) => ({ text, look: lookOf(text) }));
 }
 
-function lookOf(text: string): Word["look"] {
-  if (/^[(;]/.test(text)) return "remark";
-  switch (text[0].toUpperCase()) {
-    case "N":
-    case "O":
-      return "number";
-    case "G":
-      return "motion";
-    case "X":
-    case "Y":
-    case "Z":
-    case "I":
-    case "J":
-    case "K":
-    case "R":
-    case "A":
-    case "B":
-    case "C":
-      return "place";
-    case "M":
-    case "T":
-    case "S":
-    case "F":
-    case "H":
-    case "D":
-      return "act";
-    default:
-      return "";
-  }
-}
+const LOOKS: [string, Word["look"]][] = [
+  ["(;", "remark"],
+  ["NO", "number"],
+  ["G", "motion"],
+  ["XYZIJKRABC", "place"],
+  ["MTSFHD", "act"],
+];
 
-/** Lines on which a tool is changed, with its number and what the list at the top says of it. */
-export function toolChanges(lines: string[]): { line: number; words: string }[] {
-  const plain = lines.map((l) => l.replace(/\([^)]*\)/g, ""));
-  const change = (l: string) => /M0?6\b/.test(l);
-  const named = new Map<string, string>();
-  for (const l of lines) {
-    const found = /\((?:TOOL |T|tool )(\d+) (.*)\)/.exec(l);
-    if (found && !named.has(found[1])) named.set(found[1], found[2]);
-  }
-  let waiting = "";
-  return plain.flatMap((l, line) => {
-    waiting = /T(\d+)/.exec(l)?.[1] ?? waiting;
-    return change(l) ? [{ line, words: `T${waiting} ${named.get(waiting) ?? ""}`.trim() }] : [];
-  });
+const lookOf = (text: string): Word["look"] =>
+  LOOKS.find(([letters]) => letters.includes(text[0].toUpperCase()))?.[1] ?? "";
+
+/** Where in a program another tool makes its first motion: its line, and the tool's number. */
+export function toolStarts(c: Block, program: number): { line: number; tool: number }[] {
+  const found: { line: number; tool: number }[] = [];
+  for (let i = 0; i < c.line.length; i++)
+    if (c.program[i] === program && found.at(-1)?.tool !== c.tool[i]) found.push({ line: c.line[i], tool: c.tool[i] });
+  return found;
 }

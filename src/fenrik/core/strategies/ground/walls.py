@@ -15,8 +15,8 @@ ABOVE_MM = 2e-3
 """How far over a level sections are taken: faces that end at it are left out."""
 END_SHARES = (0.0, 0.1, 0.5, 1.0)
 """Heights of a round end, as shares of its corner, at which it may touch edges."""
-MOST_LEANS, LEAN_STEP = 12, 0.01
-"""How many leans of walls are told apart, and the cosine by which they differ at least."""
+MOST_LEANS = 12
+"""How many leans of walls are told apart."""
 LEAST_STEP_MM = 0.02
 UPRIGHT_SINE = 2e-3
 FOOT_MM = 0.01
@@ -53,7 +53,8 @@ class Walls:
     """A group of walls: the upright ones seen from above, of the others their sections.
 
     Attributes:
-        open: (n,) upright ones that had no pass at their foot yet.
+        seen: (n,) upright ones of some length. open: (n,) of those the ones that had no pass at their foot yet.
+        heights: over the tip, at which a round end touches walls that lean or edges, mm.
         lines: (n, 2, 2) upright triangles seen from above. lows, highs: (n,) their lowest and highest place.
         leaning: (m, 3, 3) all other triangles.
     """
@@ -104,9 +105,9 @@ class Walls:
 
 def _told_apart(cosines: Points) -> Points:
     """Some of many cosines, evenly by angle where they are many, so that each is near one of them."""
-    found = np.unique(np.round(cosines / LEAN_STEP)) * LEAN_STEP
+    found = np.unique(np.round(cosines, 6))
     if len(found) <= MOST_LEANS:
-        return np.unique(np.round(cosines, 6)) if len(np.unique(np.round(cosines, 6))) <= MOST_LEANS else found
+        return found
     ends = np.arccos(np.clip([found[0], found[-1]], 0.0, 1.0))
     return np.cos(np.linspace(float(ends[0]), float(ends[1]), MOST_LEANS))
 
