@@ -182,7 +182,6 @@ def plan(
         job = job.model_copy(update={"operations": [o for o in job.operations if o.number in only]})
     build = Build(job, model, MemoryStore(), cell_mm, files)
     compute_s: dict[int, float] = {}
-    failed: dict[int, FenrikError] = {}
     reports: dict[str, dict[str, Any]] = {}
     setups = [s for s in job.setups if job.route(s)]
     if not setups:
@@ -192,27 +191,15 @@ def plan(
         route = job.route(setup)
         for j, operation in enumerate(route):
             started = time.perf_counter()
-            try:
-                build.compute(
-                    setup,
-                    {operation.number},
-                    with_proof=False,
-                    progress=part_of(share, 0.7 * j / len(route), 0.7 * (j + 1) / len(route)),
-                )
-            except FenrikError as error:
-                # One row that cannot be computed is a failed row, and no more.
-                failed[operation.number] = error
-                build = build.with_job(_switched_off(build.job, operation.number))
+            step = part_of(share, 0.7 * j / len(route), 0.7 * (j + 1) / len(route))
+            build.compute(setup, {operation.number}, with_proof=False, progress=step)
             compute_s[operation.number] = time.perf_counter() - started
-        if build.job.route(setup):
-            build.proof(setup, part_of(share, 0.7, 0.95))
-            reports[setup.id] = setup_report(build, setup, compute_s)
-    if not reports:
-        raise next(iter(failed.values()))
+        build.proof(setup, part_of(share, 0.7, 0.95))
+        reports[setup.id] = setup_report(build, setup, compute_s)
     report = _write(build, reports, out)
-    report["failed"] = [
-        {"number": o.number, "name": o.name, "why": str(failed[o.number])} for o in job.operations if o.number in failed
-    ]
+    rows = report["operations"]
+    report["failed"] = [{"number": o["number"], "name": o["name"], "why": o["failed"]} for o in rows if o["failed"]]
+    report["operations"] = [{k: v for k, v in o.items() if k != "failed"} for o in rows if not o["failed"]]
     finish = measured_finish(build) if build.solid.is_exact else None
     report |= {
         "finish": finish.model_dump() if finish is not None else None,
@@ -223,12 +210,6 @@ def plan(
     (out / "report.json").write_text(json.dumps(report, indent=2), "utf-8")
     progress(1.0, "done")
     return report
-
-
-def _switched_off(job: Job, number: int) -> Job:
-    """A job without one of its rows."""
-    rows = [o.model_copy(update={"enabled": False}) if o.number == number else o for o in job.operations]
-    return job.model_copy(update={"operations": rows})
 
 
 def _write(build: Build, reports: dict[str, dict[str, Any]], out: Path) -> dict[str, Any]:
@@ -269,11 +250,12 @@ def _plan(options: argparse.Namespace) -> int:
     faults = [f for f in report["proof"]["findings"] if f["severity"] == "fault"]
     if report["finish"] is not None:
         print(Finish.model_validate(report["finish"]).words, file=sys.stderr)
-    for row in report["failed"]:
-        print(f"row {row['number']} {row['name']} was left out: {row['why']}", file=sys.stderr)
+    for row in report["operations"]:
+        for left in row["unreached"]:
+            print(f"row {row['number']}: {left['reason']} {left['advice']}", file=sys.stderr)
     for finding in faults[:20]:
         print(f"{finding['kind']}: {finding['message']} {finding['advice']}", file=sys.stderr)
-    return FAULTS if faults or report["failed"] else DONE
+    return FAULTS if faults else DONE
 
 
 def _with_bar(work: Callable[[Progress], dict[str, Any]], words: str = "planning") -> dict[str, Any]:

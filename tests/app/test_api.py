@@ -70,7 +70,8 @@ def test_demo_is_ready_with_clean_proofs(client):
 def test_change_undo_redo_and_what_goes_out_of_date(client, small_job, wait):
     url = f"/api/jobs/{small_job}"
     client.post(f"{url}/compute", json={"setup": "s1"}).raise_for_status()
-    wait(lambda: client.get(f"{url}/status").json()["setups"][0]["proof"] == "ready")
+    wait(lambda: client.get(f"{url}/status").json()["tasks"][0]["state"] == "done")
+    assert client.get(f"{url}/status").json()["setups"][0]["proof"] == "ready"
     assert (
         patch(client, small_job, {"path": "operations/10/params/stepdown_mm", "value": 4, "was": 5}).status_code == 200
     )
@@ -219,12 +220,28 @@ def test_cancel(client, small_job, wait):
 
 def test_failed_work_says_why(client, small_job, wait):
     url = f"/api/jobs/{small_job}"
-    patch(client, small_job, {"path": "operations/10/params/stepover_mm", "value": 200, "was": 5})
-    client.post(f"{url}/compute", json={"setup": "s1"})
-    wait(lambda: client.get(f"{url}/status").json()["tasks"][0]["state"] == "failed")
-    row = client.get(f"{url}/status").json()["operations"][0]
-    assert row["state"] == "failed"
-    assert "wider than the tool" in row["reason"]
+    good = client.get(url).json()["document"]["operations"][0]
+    patch(client, small_job, {"path": "operations/10/params/stepover_mm", "value": 200, "was": 5}).raise_for_status()
+    patch(client, small_job, {"op": "add", "path": "operations", "value": good | {"number": 20}}).raise_for_status()
+    client.post(f"{url}/compute", json={"setup": "s1"}).raise_for_status()
+    wait(lambda: client.get(f"{url}/status").json()["tasks"][0]["state"] == "done")
+    status = client.get(f"{url}/status").json()
+    assert "Row 10 could not be computed" in status["tasks"][0]["words"]
+    # It is a failed row, and no more: the others are computed, and the proof tells what the program goes without.
+    assert [o["state"] for o in status["operations"]] == ["failed", "ready"]
+    assert "wider than the tool" in status["operations"][0]["reason"]
+    findings = client.get(f"{url}/setups/s1/proof").json()["findings"]
+    assert [f["operation"] for f in findings if f["kind"] == "not computed"] == [10]
+    patch(client, small_job, {"path": "operations/10/params/stepover_mm", "value": 4, "was": 200}).raise_for_status()
+    assert client.get(f"{url}/status").json()["operations"][0]["state"] == "out of date"
+
+
+def words_of(process):
+    """What a process was called with; nothing for one that has ended meanwhile."""
+    try:
+        return process.cmdline()
+    except (psutil.NoSuchProcess, psutil.ZombieProcess):
+        return []
 
 
 def test_a_stopped_server_leaves_no_process_behind(server, wait):
@@ -234,7 +251,7 @@ def test_a_stopped_server_leaves_no_process_behind(server, wait):
     try:
         wait_for_answer(f"http://127.0.0.1:{port}")
         # The workers begin once the server has all that it computes with.
-        wait(lambda: any("worker" in c.cmdline() for c in psutil.Process(process.pid).children(recursive=True)))
+        wait(lambda: any("worker" in words_of(c) for c in psutil.Process(process.pid).children(recursive=True)))
         children = psutil.Process(process.pid).children(recursive=True)
     finally:
         process.terminate()
@@ -260,8 +277,8 @@ def test_a_killed_worker_loses_nothing(client, small_job, wait):
     assert victims
     for process in victims:
         process.kill()
-    wait(lambda: client.get(f"{url}/status").json()["setups"][0]["proof"] == "ready", 240)
-    assert client.get(f"{url}/status").json()["tasks"][0]["state"] == "done"
+    wait(lambda: client.get(f"{url}/status").json()["tasks"][0]["state"] == "done", 240)
+    assert client.get(f"{url}/status").json()["setups"][0]["proof"] == "ready"
 
 
 def test_work_that_is_asked_for_at_once_is_all_done(client, small_job, wait):

@@ -228,18 +228,29 @@ def test_same_bytes_twice_and_only(folder, tmp_path):
 
 def test_faults_give_exit_code_2(folder, tmp_path, capsys):
     job = small_job()
+    job["machines"] = [demo_job("winch-bearing").machines[0].model_dump(mode="json")]
+    job["setups"][0] |= {"machine": job["machines"][0]["name"], "on_table_mm": [900, 0]}
+    (folder / "far.json").write_text(json.dumps(job))
+    assert main(["plan", str(folder / "far.json"), "--out", str(tmp_path), "--only", "10"]) == FAULTS
+    assert "travel" in capsys.readouterr().err
+
+
+def test_what_is_left_out_is_told(folder, tmp_path, capsys):
+    """Deep steps in thick stock would take the holder into it: those passes are left out, with reason and way out."""
+    job = small_job()
     job["tools"][0] |= {
-        "stick_out_mm": 26,
+        "stick_out_mm": 9,
         "holder": [{"lower_diameter_mm": 60, "upper_diameter_mm": 60, "height_mm": 20}],
     }
     job["tools"][0]["cutter"]["flute_length_mm"] = 8
-    job["tools"][0]["stick_out_mm"] = 9
-    # Roughing keeps the holder off the part; deep steps in thick stock take it into the stock.
     job["setups"][0]["stock"] = {"kind": "box", "z_plus_mm": 40}
     job["operations"][0]["params"]["stepdown_mm"] = 25
     (folder / "bad.json").write_text(json.dumps(job))
-    assert main(["plan", str(folder / "bad.json"), "--out", str(tmp_path), "--only", "10"]) == FAULTS
-    assert "holder" in capsys.readouterr().err
+    assert main(["plan", str(folder / "bad.json"), "--out", str(tmp_path), "--only", "10"]) == DONE
+    told = capsys.readouterr().err
+    assert "row 10: " in told
+    assert "left out: the holder would stand" in told
+    assert "longer" in told
 
 
 @pytest.mark.parametrize(
@@ -291,4 +302,4 @@ def test_a_row_that_cannot_be_computed_is_a_failed_row_and_the_others_are_planne
     assert [f["number"] for f in report["failed"]] == [15]
     assert "stepover_mm" in report["failed"][0]["why"]
     assert [o["number"] for o in report["operations"]] == [o["number"] for o in job["operations"] if o["number"] != 15]
-    assert "row 15" in capsys.readouterr().err
+    assert "Row 15 is not in the program" in capsys.readouterr().err

@@ -25,7 +25,7 @@ CUTTERS = {
     "centre drill": {"pilot_diameter_mm": 2.5, "pilot_length_mm": 3},
     "reamer": {},
     "tap": {"diameter_mm": 11.5, "pitch_mm": 1.5, "flute_length_mm": 20},
-    "thread mill": {"pitch_mm": 1.5, "neck_diameter_mm": 4.5, "diameter_mm": 7, "flute_length_mm": 9},
+    "thread mill": {"pitch_mm": 1.5, "neck_diameter_mm": 4.5, "diameter_mm": 7, "flute_length_mm": 21},
     "slotting cutter": {"neck_diameter_mm": 4, "flute_length_mm": 3},
     "lollipop": {"neck_diameter_mm": 5},
     "tapered": {"corner_radius_mm": 1, "taper_deg": 3, "diameter_mm": 6},
@@ -69,6 +69,10 @@ PARAMS_WITH = {
 }
 
 
+NEED_A_HOLE = {"back boring": 10, "thread milling": 8.5}
+"""What reaches into a hole by a neck or bar, which must not stand in stock: the drill that goes before."""
+
+
 def targets_for(build, strategy):
     if strategy in ("level roughing", "parallel finishing", "facing"):
         return None
@@ -102,9 +106,9 @@ def walk(strategy, kind):
     cutter = {"kind": kind, "diameter_mm": 8, "flute_length_mm": 14} | CUTTERS[kind]
     rows, drill = (
         [(1, {"strategy": strategy, **PARAMS.get(strategy, {}), **PARAMS_WITH.get((strategy, kind), {})})],
-        {"kind": "drill", "diameter_mm": 10},
+        {"kind": "drill", "diameter_mm": NEED_A_HOLE.get(strategy, 10)},
     )
-    if strategy == "back boring":
+    if strategy in NEED_A_HOLE:
         rows.insert(0, (2, {"strategy": "drilling", "break_through_mm": 6}))
     number = 10 * len(rows)
     build = job_for(

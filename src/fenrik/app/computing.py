@@ -18,6 +18,7 @@ from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, Problem
 from fenrik.core.job import Operation, parse_job
 from fenrik.core.planning import keep_finish
+from fenrik.core.strategies.common import Outcome
 from fenrik.core.strategies.registry import STRATEGIES
 
 KEPT_BYTES = 48 * 2**20
@@ -27,7 +28,8 @@ def compute_task(task_id: str, progress: Callable[[float, str], None]) -> Messag
     """Compute what a task asks for: paths of operations, or everything up to the proof of a setup.
 
     Returns:
-        ("done", None), ("failed", (words, problems)), or ("again", why) where the database was not there.
+        ("done", None), or ("done", (words, problems)) with the rows that could not be computed; ("failed", (words,
+        problems)); or ("again", why) where the database was not there.
     """
     began = time.monotonic()
     try:
@@ -36,9 +38,13 @@ def compute_task(task_id: str, progress: Callable[[float, str], None]) -> Messag
         setup = build.job.setup(what["setup"])
         numbers = set(what["operations"]) if what.get("operations") else None
         build.compute(setup, numbers, what.get("proof", True), progress)
+        failed: dict[int, Outcome] = {}
         for operation in build.job.route(setup):
             if numbers is None or operation.number in numbers:
-                remember(job_id, operation, build, time.monotonic() - began)
+                outcome = build.outcome(operation)
+                remember(job_id, operation, build, outcome, time.monotonic() - began)
+                if outcome.failed:
+                    failed[operation.number] = outcome
         if what.get("proof", True) and _all_proven(build):
             progress(1.0, "looking at the surface")
             keep_finish(build)
@@ -53,7 +59,15 @@ def compute_task(task_id: str, progress: Callable[[float, str], None]) -> Messag
     except Exception as error:
         problem = Problem("computation", f"failed: {type(error).__name__}: {error}.", "Please report this job.")
         return _failed("Fenrik failed here.", [problem])
-    return "done", None
+    return "done", _told_of(failed)
+
+
+def _told_of(failed: dict[int, Outcome]) -> tuple[str, list[Problem]] | None:
+    """What is said of rows that could not be computed, by number; nothing where there are none."""
+    if not failed:
+        return None
+    words = "; ".join(f"Row {number} could not be computed: {outcome.why}" for number, outcome in failed.items())
+    return words, [p for outcome in failed.values() for p in outcome.failed]
 
 
 def _all_proven(build: Build) -> bool:
@@ -95,10 +109,14 @@ def inputs_of(operation: Operation, build: Build) -> dict[str, Any]:
     }
 
 
-def remember(job_id: str, operation: Operation, build: Build, seconds: float) -> None:
+def remember(job_id: str, operation: Operation, build: Build, outcome: Outcome, seconds: float) -> None:
+    """What became of a row, and what it was computed from."""
     with Session(engine()) as session:
         row = ComputedRow(
-            job_id=job_id, operation=operation.number, inputs=inputs_of(operation, build), seconds=seconds
+            job_id=job_id,
+            operation=operation.number,
+            inputs=inputs_of(operation, build) | {"failed": outcome.why},
+            seconds=seconds,
         )
         session.merge(row)
         session.commit()

@@ -46,7 +46,7 @@ def compute(task_id: str) -> None:
     told = _told(task_id, job_id)
     if told[0] == "again":
         raise OSError(told[1])
-    words, problems = ("", []) if told[0] != "failed" else told[1]
+    words, problems = told[1] or ("", [])
     _report(task_id, job_id, told[0], 1.0 if told[0] == "done" else 0.0, words or told[0], problems)
 
 

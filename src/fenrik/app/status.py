@@ -161,8 +161,15 @@ def _states(
                 status_o.state, status_o.fraction = "computing", running.fraction
             elif latest and latest.state == "failed" and _concerns(latest, o):
                 status_o.state, status_o.reason = "failed", latest.words
+        elif why := _failure(computed.get(o.number), key):
+            status_o.state, status_o.reason = "failed", why
         operations.append(status_o)
     return operations, setups
+
+
+def _failure(computed: dict[str, Any] | None, key: str) -> str:
+    """Why an operation could not be computed, where that was found for what it is now."""
+    return str(computed.get("failed", "")) if computed is not None and computed["key"] == key else ""
 
 
 def _short(key: str | None) -> str:

@@ -22,7 +22,7 @@ def operation_rows(build: Build, setup: Setup, compute_s: dict[int, float] | Non
     air = air_shares(columns)
     rows = []
     for operation in build.job.route(setup):
-        outcome = build.path(operation)
+        outcome = build.outcome(operation)
         result = summary["by_operation"].get(str(operation.number), {})
         rows.append(
             {
@@ -39,6 +39,7 @@ def operation_rows(build: Build, setup: Setup, compute_s: dict[int, float] | Non
                 "peak_engagement_deg": result.get("peak_engagement_deg"),
                 "bound_mm": result.get("bound_mm"),
                 "unreached": [u.model_dump() for u in outcome.unreached],
+                "failed": outcome.why,
                 "air_share": air.get(operation.number, 0.0),
             }
         )
@@ -117,7 +118,7 @@ def cl_texts(build: Build, setup: Setup) -> dict[str, str]:
     zero = build.zero(setup)
     return {
         f"{o.number:03d}.cl": cutter_location(
-            o.number, o.name, build.job.tool(o.tool), build.job.rpm(o), build.path(o).toolpath.moved(-zero)
+            o.number, o.name, build.job.tool(o.tool), build.job.rpm(o), build.outcome(o).toolpath.moved(-zero)
         )
         for o in build.job.route(setup)
     }

@@ -58,7 +58,9 @@ export function useJobApi(id: string): { job: JobApi | null; error: Error | null
       client.invalidateQueries({ queryKey: ["status", id] });
       if (data.kind === "job") client.invalidateQueries({ queryKey: ["job", id] });
       if (data.kind === "release") client.invalidateQueries({ queryKey: ["releases", id] });
-      if (data.kind === "task" && data.state === "failed") setNoteState({ text: data.words, ok: false });
+      // Also what was done may tell of rows that could not be computed.
+      const told = data.state === "failed" || (data.state === "done" && data.words !== "done");
+      if (data.kind === "task" && told) setNoteState({ text: data.words, ok: false });
     };
     for (const kind of ["job", "task", "release"]) source.addEventListener(kind, mine);
     source.addEventListener("hello", reload);

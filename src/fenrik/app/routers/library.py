@@ -276,7 +276,7 @@ def stick_out(
     tips = axes = None
     row = next((o for o in opened.job.operations if o.number == operation), None)
     if row is not None and build.store.get(build.path_key(row)) is not None:
-        path = build.path(row).toolpath
+        path = build.outcome(row).toolpath
         tips, axes = path.point[path.feed > 0], path.axis[path.feed > 0]
     found = shortest_stick_out(join_meshes(meshes), tool, margin_mm, tips, axes)
     place = placing.frame.to_part([found.place])[0]  # type: ignore[arg-type]

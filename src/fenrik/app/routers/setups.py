@@ -136,7 +136,7 @@ def _lowest_cut(opened: Opened, setup: Setup) -> float | None:
             ready = build.store.get(build.path_key(operation)) is not None
         except FenrikError:
             continue
-        if ready and len(path := build.path(operation).toolpath):
+        if ready and len(path := build.outcome(operation).toolpath):
             lows.append(float(path.point[:, 2].min()))
     return min(lows) if lows else None
 

@@ -19,7 +19,7 @@ from fenrik.core.build.given import TOOL_SHAPE, given_of, safe_over
 from fenrik.core.build.node import Node
 from fenrik.core.build.picks import absolute_params
 from fenrik.core.copies import COPIES_VERSION, MirrorCopies, copied, joined_copies, where_stock_lets
-from fenrik.core.errors import fail
+from fenrik.core.errors import FenrikError, Problem, fail
 from fenrik.core.findings import Unreached
 from fenrik.core.job import Job, Operation, Setup
 from fenrik.core.kernels import kernels_behind
@@ -38,7 +38,9 @@ from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_stra
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools import Assembly, cutting_profile
 
-STOCK_VERSION, AUDIT_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 4, 7, 13
+STOCK_VERSION, AUDIT_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 5, 7, 14
+FORM = 2
+"""How a path and what is told with it are packed."""
 FLATTEN_MM = 0.002
 LINK_TIMES = 1.5
 STOCK_CODE, AUDIT_CODE, PROGRAM_CODE, PROOF_CODE = (
@@ -116,7 +118,7 @@ class Build(Geometry):
     def _path_node(self, operation: Operation, given: Given, own: Build) -> Node:
         """An operation's path: made from what its strategy named, its parameters, and its copies."""
         strategy, params = STRATEGIES[operation.params.strategy], absolute_params(self, operation)
-        inputs = {"code": strategy.code, "given": given.key, "params": params}
+        inputs = {"code": [strategy.code, FORM], "given": given.key, "params": params}
         if operation.copies is not None:
             zero = np.round(self.zero(self.job.setup(operation.setup)), 9).tolist()
             inputs["copies"] = [COPIES_VERSION, operation.copies, zero]
@@ -126,6 +128,9 @@ class Build(Geometry):
                 outcome = run_strategy(given, params)
                 if operation.copies is not None:
                     outcome = own._copied(outcome, operation, given, params)
+            except FenrikError as error:
+                # One row that cannot be computed is a failed row, and no more: the others go on without it.
+                outcome = Outcome(Toolpath.empty(), failed=error.problems)
             finally:
                 given.forget()
             return _packed(outcome)
@@ -155,7 +160,7 @@ class Build(Geometry):
             given.progress = part_of(progress, 0.0, 0.7)
             outcome = _unpacked(motions.made(own.store))
             found = audited(outcome.toolpath, own._surroundings(operation), part_of(progress, 0.7, 1.0))
-            data = _packed(Outcome(found.path, [*outcome.unreached, *found.told]))
+            data = _packed(Outcome(found.path, [*outcome.unreached, *found.told], outcome.failed))
             after = own._stock_after_key(operation, node.key)
             own.store.put(after, "stock", found.stock.to_bytes())
             return data
@@ -207,10 +212,26 @@ class Build(Geometry):
         return self.link_of(operation).stock
 
     def path(self, operation: Operation, progress: Progress = silent) -> Outcome:
-        """The path of an operation in the setup's frame, and what it could not reach."""
+        """The path of an operation in the setup's frame, and what it could not reach.
+
+        Raises:
+            FenrikError: where the operation cannot be computed.
+        """
+        outcome = self.outcome(operation, progress)
+        if outcome.failed:
+            raise FenrikError(*outcome.failed)
+        return outcome
+
+    def outcome(self, operation: Operation, progress: Progress = silent) -> Outcome:
+        """The same, also where it cannot be computed: then the path is empty, and why is told."""
         link = self.link_of(operation)
         link.given.progress = progress
         return _unpacked(link.path.made(self.store))
+
+    def failed(self, setup: Setup) -> dict[int, Outcome]:
+        """The operations of a setup that cannot be computed, by number."""
+        found = {o.number: self.outcome(o) for o in self.job.route(setup)}
+        return {number: outcome for number, outcome in found.items() if outcome.failed}
 
     def _copied(self, outcome: Outcome, operation: Operation, given: Given, params: StrategyParams) -> Outcome:
         """An outcome with the copies that its operation asks for."""
@@ -282,7 +303,7 @@ class Build(Geometry):
             return Stock.from_bytes(self.store.get(links[kept].stock) or b"")
         stock = self.stock_after(rows[kept]) if kept >= 0 else self.first_stock(setup)
         for k in range(kept + 1, len(rows)):
-            path = self.path(rows[k]).toolpath
+            path = self.outcome(rows[k]).toolpath
             made = self.store.get(links[k].stock)
             if made is not None:
                 stock = Stock.from_bytes(made)
@@ -325,7 +346,7 @@ class Build(Geometry):
         def make() -> bytes:
             posted = [
                 PostedOperation(
-                    o.number, o.name, self.job.tool(o.tool), self.job.rpm(o), self.path(o).toolpath.moved(-zero)
+                    o.number, o.name, self.job.tool(o.tool), self.job.rpm(o), self.outcome(o).toolpath.moved(-zero)
                 )
                 for o in self.job.route(setup)
             ]
@@ -388,6 +409,7 @@ class Build(Geometry):
             fixtures=self.placing(setup).fixture_mesh(),
             on_table=setup.on_table_mm,
             table=self.placing(setup).known_table,
+            failed={number: outcome.why for number, outcome in self.failed(setup).items()},
         )
 
     def _proof_stock_key(self, setup: Setup, number: int) -> str:
@@ -410,7 +432,7 @@ class Build(Geometry):
         share = 0.75 if with_proof else 1.0
         for k, operation in enumerate(route):
             step = part_of(progress, share * k / len(route), share * (k + 1) / len(route))
-            self.path(operation, lambda f, w, s=step, n=operation.number: s(0.7 * f, f"{n}: {w}"))  # type: ignore[misc]
+            self.outcome(operation, lambda f, w, s=step, n=operation.number: s(0.7 * f, f"{n}: {w}"))  # type: ignore[misc]
             self.stock_after(operation, lambda f, w, s=step, n=operation.number: s(0.7 + 0.3 * f, f"{n}: {w}"))  # type: ignore[misc]
         if with_proof:
             self.proof(setup, part_of(progress, share, 1.0))
@@ -453,9 +475,14 @@ class Build(Geometry):
 
 def _packed(outcome: Outcome) -> bytes:
     columns = {k: getattr(outcome.toolpath, k) for k in Toolpath.__dataclass_fields__}
-    return pack([u.model_dump() for u in outcome.unreached], **columns)
+    told = {
+        "unreached": [u.model_dump() for u in outcome.unreached],
+        "failed": [p.as_dict() | {"value": p.value and str(p.value)} for p in outcome.failed],
+    }
+    return pack(told, **columns)
 
 
 def _unpacked(data: bytes) -> Outcome:
-    meta, arrays = unpack(data)
-    return Outcome(Toolpath(**arrays), [Unreached.model_validate(u) for u in meta])
+    told, arrays = unpack(data)
+    unreached = [Unreached.model_validate(u) for u in told["unreached"]]
+    return Outcome(Toolpath(**arrays), unreached, [Problem(**p) for p in told["failed"]])

@@ -7,12 +7,14 @@ the direction in which the tip height changes, and chords by further points unti
 from __future__ import annotations
 
 import itertools
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import cast
 
 import contourpy
 import numpy as np
 import shapely
+from numpy.typing import NDArray
 from shapely.geometry import MultiPolygon, Polygon
 from shapely.geometry.base import BaseGeometry
 
@@ -26,6 +28,12 @@ PIN_RADIUS_MM = 1e-3
 FINEST_MM = 1e-7
 ON_BOUNDARY = 5e-3
 """Share of the tolerance within which places are put on the boundary."""
+CHORD_SHARE = 0.25
+"""Share of the tolerance by which the middle of a chord may be off."""
+SPARE_HALVINGS = 1
+"""How many evaluations more than halving would take are allowed for interpolation."""
+CROSSING_NUDGE = 0.2
+"""How far beyond the crossing of the chord one looks, as a share of the bracket's square: the other end then moves."""
 
 
 @dataclass(frozen=True)
@@ -57,6 +65,14 @@ class HeightField:
     @property
     def cell_mm(self) -> float:
         return float(self.x[1] - self.x[0])
+
+    def within(self, low: Points, high: Points) -> HeightField:
+        """The part of the field over a rectangle (x, y), out to whole cells."""
+        i, j = (
+            slice(max(int(np.searchsorted(axis, a, "right")) - 1, 0), int(np.searchsorted(axis, b)) + 1)
+            for axis, a, b in zip((self.x, self.y), low, high, strict=True)
+        )
+        return HeightField(self.index, self.x[i], self.y[j], self.z[i, j], self.floor_mm)
 
     def free_region(self, level_mm: float, tolerance_mm: float) -> BaseGeometry:
         """Where the tip may be at `level_mm`, as polygons within `tolerance_mm`, never beyond by more than that."""
@@ -103,53 +119,109 @@ class HeightField:
         settled = np.zeros(len(points), bool)
         for _ in range(REFINE_ROUNDS):
             after = np.roll(points, -1, axis=0)
-            middle = 0.5 * (points + after)
             chord = after - points
             length = np.linalg.norm(chord, axis=1)
             check = ~settled & (length > max(2 * tolerance, 1e-4)) & ~(self._on_rim(points) & self._on_rim(after))
             if not check.any():
                 break
-            normal = np.column_stack([chord[:, 1], -chord[:, 0]]) / np.maximum(length, 1e-12)[:, None]
-            moved = middle.copy()
-            moved[check] = self._onto_boundary(middle[check], normal[check], level, tolerance, below)
-            off = np.linalg.norm(moved - middle, axis=1)
-            keep = check & (off > 0.25 * tolerance)
-            settled |= check & ~keep
-            points = np.insert(points, np.flatnonzero(keep) + 1, moved[keep], axis=0)
-            settled = np.insert(settled, np.flatnonzero(keep) + 1, False)
+            moved, off = self._off(0.5 * (points + after)[check], _right_of(chord[check]), level, tolerance, below)
+            settled |= check
+            at = np.flatnonzero(check)[off]
+            settled[at] = False
+            points = np.insert(points, at + 1, moved[off], axis=0)
+            settled = np.insert(settled, at + 1, False)
         points = points[self._inside(points, level, below) | self._on_rim(points)]
         if len(points) < 3:
             return np.zeros((0, 2))
-        simple = shapely.simplify(shapely.linestrings(np.vstack([points, points[:1]])), 0.25 * tolerance)
+        simple = shapely.simplify(shapely.linestrings(np.vstack([points, points[:1]])), CHORD_SHARE * tolerance)
         return shapely.get_coordinates(simple)
 
+    def _off(
+        self, places: Points, normals: Points, level: float, tolerance: float, below: bool
+    ) -> tuple[Points, NDArray[np.bool_]]:
+        """Places on chords put onto the boundary, and which of them were off it. Most are good: two looks beside them
+        tell."""
+        beside = CHORD_SHARE * tolerance * normals
+        good = self._inside(places - beside, level, below)
+        good[good] = ~self._inside((places + beside)[good], level, below)
+        moved = places.copy()
+        moved[~good] = self._onto_boundary(places[~good], normals[~good], level, tolerance, below)
+        return moved, np.linalg.norm(moved - places, axis=1) > CHORD_SHARE * tolerance
+
     def _outward(self, points: Points) -> Points:
-        chord = np.roll(points, -1, axis=0) - np.roll(points, 1, axis=0)
-        length = np.linalg.norm(chord, axis=1)
-        return np.column_stack([chord[:, 1], -chord[:, 0]]) / np.maximum(length, 1e-12)[:, None]
+        return _right_of(np.roll(points, -1, axis=0) - np.roll(points, 1, axis=0))
 
     def _inside(self, points: Points, level: float, below: bool) -> np.ndarray:
+        return self._beyond(points, level, below) <= 0
+
+    def _beyond(self, points: Points, level: float, below: bool) -> Points:
+        """How far places (n, 2) are beyond the boundary in height, at most two cells; zero or less inside."""
         z = tip_heights(self.index, points)
-        z = np.where(np.isfinite(z), np.maximum(z, self.floor_mm), self.floor_mm)
-        return z <= level if below else z > level
+        over = np.where(np.isfinite(z), np.maximum(z, self.floor_mm), self.floor_mm) - level
+        beyond = over if below else np.where(over > 0, -over, np.maximum(-over, FINEST_MM))
+        return np.clip(beyond, -2 * self.cell_mm, 2 * self.cell_mm)
 
     def _onto_boundary(self, points: Points, normals: Points, level: float, tolerance: float, below: bool) -> Points:
-        """Bisect along ±one cell of the outward normal for the last place inside; points without a change stay put."""
+        """The last place inside along ±one cell of the outward normal; points without a change stay put."""
         reach = self.cell_mm
-        here = self._inside(points, level, below)
-        far = points + normals * np.where(here, reach, -reach)[:, None]
-        there = self._inside(far, level, below)
-        change = (here != there) & ~self._on_rim(points)
-        inner = np.where(here[:, None], points, far)[change]
-        outer = np.where(here[:, None], far, points)[change]
-        halvings = int(np.ceil(np.log2(reach / max(ON_BOUNDARY * tolerance, FINEST_MM))))
-        for _ in range(halvings):
-            middle = 0.5 * (inner + outer)
-            good = self._inside(middle, level, below)
-            inner[good], outer[~good] = middle[good], middle[~good]
+        here = self._beyond(points, level, below)
+        far = points + normals * np.where(here <= 0, reach, -reach)[:, None]
+        there = self._beyond(far, level, below)
+        change = ((here <= 0) != (there <= 0)) & ~self._on_rim(points)
+        begins_inside = (here <= 0)[change]
+        inner = np.where(begins_inside[:, None], points[change], far[change])
+        outer = np.where(begins_inside[:, None], far[change], points[change])
         moved = points.copy()
-        moved[change] = inner
+        moved[change] = inner + (outer - inner) * last_inside(
+            lambda which, share: self._beyond(inner[which] + (outer[which] - inner[which]) * share, level, below),
+            np.where(begins_inside, here[change], there[change]),
+            np.where(begins_inside, there[change], here[change]),
+            max(ON_BOUNDARY * tolerance, FINEST_MM) / reach,
+        )
         return moved
+
+
+def _right_of(way: Points) -> Points:
+    """Unit vectors to the right of directions (n, 2)."""
+    length = np.linalg.norm(way, axis=1)
+    return np.column_stack([way[:, 1], -way[:, 0]]) / np.maximum(length, 1e-12)[:, None]
+
+
+def last_inside(
+    beyond: Callable[[np.ndarray, Points], Points], at_begin: Points, at_end: Points, within: float
+) -> Points:
+    """Where functions over [0, 1] that are zero or less at 0 and more at 1 cross zero, from below and as many as there
+    are at once: interpolation held close enough to halving that steps cost one evaluation more than halving, and smooth
+    ones a few in all (Oliveira and Takahashi, ACM Transactions on Mathematical Software 47, 2020).
+
+    Args:
+        beyond: for the functions given by index (k,), their values at places (k, 1).
+        at_begin, at_end: (n,) the values at 0 and 1.
+        within: width of the bracket at which it ends.
+
+    Returns:
+        (n, 1) places at which the functions are zero or less.
+    """
+    a, b = np.zeros(len(at_begin)), np.ones(len(at_begin))
+    low, high = at_begin.copy(), at_end.copy()
+    most = max(int(np.ceil(np.log2(1.0 / within))), 0) + SPARE_HALVINGS
+    for k in range(most + 1):
+        open_ = np.flatnonzero(b - a > within)
+        if len(open_) == 0:
+            break
+        left, right, width = a[open_], b[open_], (b - a)[open_]
+        middle = 0.5 * (left + right)
+        crossing = (high[open_] * left - low[open_] * right) / (high[open_] - low[open_])
+        to_middle = middle - crossing
+        nudge = CROSSING_NUDGE * width**2
+        place = np.where(nudge <= np.abs(to_middle), crossing + np.copysign(nudge, to_middle), middle)
+        slack = np.maximum(0.5 * within * 2.0 ** (most - k) - 0.5 * width, 0.0)
+        place = np.where(np.abs(place - middle) <= slack, place, middle - np.copysign(slack, to_middle))
+        value = beyond(open_, place[:, None])
+        inside = value <= 0
+        a[open_[inside]], low[open_[inside]] = place[inside], value[inside]
+        b[open_[~inside]], high[open_[~inside]] = place[~inside], value[~inside]
+    return a[:, None]
 
 
 def part_outline(mesh: Mesh, cell_mm: float, tolerance_mm: float) -> BaseGeometry:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -40,7 +41,7 @@ class ProofSettings(BaseModel):
 @dataclass(frozen=True)
 class ProofInputs:
     """All in the setup's frame; `zero` is its work zero there, `on_table` the zero's place from the table's middle,
-    `table` the height of the table's top where it is known."""
+    `table` the height of the table's top where it is known, `failed` why operations are not in the programs."""
 
     stock: Stock
     part: DistanceIndex
@@ -55,3 +56,4 @@ class ProofInputs:
     fixtures: Mesh | None = None
     on_table: tuple[float, float] | None = None
     table: float | None = None
+    failed: Mapping[int, str] = field(default_factory=dict)

@@ -12,7 +12,7 @@ from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import CoreSchema
 
 from fenrik.core.cutting.speeds import Beside
-from fenrik.core.errors import fail
+from fenrik.core.errors import FenrikError, Problem, fail
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.solids.references import EdgeReference, FaceReference, FaceRule
@@ -150,10 +150,16 @@ def held_back(place: tuple[float, float, float], area_mm2: float) -> Unreached:
 
 @dataclass(frozen=True)
 class Outcome:
-    """A path and what it could not reach."""
+    """A path and what it could not reach; or an empty one, and why nothing could be computed."""
 
     toolpath: Toolpath
     unreached: list[Unreached] = field(default_factory=list)
+    failed: list[Problem] = field(default_factory=list)
+
+    @property
+    def why(self) -> str:
+        """Why nothing could be computed, in words; empty where it could."""
+        return str(FenrikError(*self.failed))
 
 
 class StockTops:

@@ -197,7 +197,7 @@ class Workplace:
     """Where a round end may be is found by tip heights within this, not by sections at each height of the end: for many
     levels, where that is worth a field of heights."""
     _fields: dict[float, HeightField] = field(default_factory=dict)
-    _free: dict[tuple[float, float], BaseGeometry] = field(default_factory=dict)
+    _free: dict[tuple[float, float], tuple[Points, Points, BaseGeometry]] = field(default_factory=dict)
 
     @classmethod
     def of(cls, given: Given, by_heights_mm: float = 0.0) -> Workplace:
@@ -229,11 +229,12 @@ class Workplace:
         made.over = self.landscape.height
         return made
 
-    def linker(self, builder: PathBuilder, reach_mm: float) -> Linker:
-        """The planner of links for a path that keeps the axis a reach away from the part."""
+    def linker(self, builder: PathBuilder, reach_mm: float, slack_mm: float = 0.0) -> Linker:
+        """The planner of links for a path that keeps the axis a reach away from the part, or nearer by a slack."""
 
         def free(level: float, window: tuple[Points, Points]) -> BaseGeometry:
-            area = shapely.box(*window[0], *window[1]).difference(to_shape(self.blocked(level, reach_mm, window)))
+            blocked = self.blocked(level, reach_mm, window)
+            area = shapely.box(*window[0], *window[1]).difference(to_shape(offset(blocked, -slack_mm)))
             shapely.prepare(area)
             return area
 
@@ -302,18 +303,27 @@ class Workplace:
             self._fields[reach_mm] = HeightField.over(
                 index, low - beyond, high + beyond, cell, self.part_heights[0] - 2 * self.radius - reach_mm
             )
-        key = reach_mm, round(level_mm, 6)
-        if key not in self._free:
-            # The next pass and the links of a level ask for the same.
-            while len(self._free) >= FREE_KEPT:
-                self._free.pop(next(iter(self._free)))
-            self._free[key] = self._fields[reach_mm].free_region(level_mm + LIFT_MM, self.by_heights_mm)
-        free = self._free[key]
+        low, high = low - beyond, high + beyond
         if window is not None:
-            low, high = np.maximum(low - beyond, window[0]), np.minimum(high + beyond, window[1])
+            low, high = np.maximum(low, window[0]), np.minimum(high, window[1])
             if np.any(low >= high):
                 return []
+        free = self._free_over(reach_mm, level_mm, low, high)
         return from_shape(shapely.box(*low, *high).difference(free))
+
+    def _free_over(self, reach_mm: float, level_mm: float, low: Points, high: Points) -> BaseGeometry:
+        """Where the tip may be at a level, over a rectangle at least: the links of a pass ask for what it asked for."""
+        key = reach_mm, round(level_mm, 6)
+        if key in self._free:
+            a, b, found = self._free[key]
+            if np.all(a <= low + 1e-9) and np.all(high <= b + 1e-9):
+                return found
+            low, high = np.minimum(a, low), np.maximum(b, high)
+        while len(self._free) >= FREE_KEPT:
+            self._free.pop(next(iter(self._free)))
+        found = self._fields[reach_mm].within(low, high).free_region(level_mm + LIFT_MM, self.by_heights_mm)
+        self._free[key] = low, high, found
+        return found
 
     @cached_property
     def end(self) -> Underside | None:

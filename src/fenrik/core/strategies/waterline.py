@@ -116,7 +116,7 @@ class _Work:
     def __init__(self, place: Workplace, params: Waterline, builder: PathBuilder) -> None:
         self.place, self.params, self.builder = place, params, builder
         self.reach = place.radius + params.allowance_mm
-        self.linker = place.linker(builder, self.reach - ARC_FIT_MM)
+        self.linker = place.linker(builder, self.reach, ARC_FIT_MM)
         self.missed: list[tuple[float, Points, float]] = []
 
     def cut(self, corners: Points) -> None:
@@ -322,7 +322,7 @@ def _marked(
 STRATEGY = Strategy(
     params=Waterline,
     run=waterline,
-    version=7,
+    version=8,
     group="Faces and pockets",
     cutters=("flat", "bull-nose", "ball"),
     stage=3,

@@ -109,16 +109,21 @@ export function ReleaseSheet() {
           <Button size="xs" disabled={!ready} onClick={release}>
             Seal a release
           </Button>
-          <Button
-            size="xs"
-            variant="default"
-            component="a"
-            href={`/api/jobs/${job.id}/setup-sheet`}
-            target="_blank"
-            data-disabled={!ready || undefined}
-          >
-            Setup sheet
-          </Button>
+          {ready ? (
+            <Button
+              size="xs"
+              variant="default"
+              component="a"
+              href={`/api/jobs/${job.id}/setup-sheet`}
+              target="_blank"
+            >
+              Setup sheet
+            </Button>
+          ) : (
+            <Button size="xs" variant="default" disabled>
+              Setup sheet
+            </Button>
+          )}
         </Group>
         {releases.data?.map((r) => (
           <details key={r.number} style={{ marginTop: 8 }} open={r.number === releases.data[0].number}>
