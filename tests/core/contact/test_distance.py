@@ -26,7 +26,7 @@ from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.solids.tessellate import tessellate
 from fenrik.demo import modelling
-from solids import frustum, rectangle
+from solids import frustum, random_solid, rectangle
 
 COARSE_MM = 0.5
 
@@ -281,3 +281,16 @@ def test_over_the_rim_of_a_leaning_lofted_wall_outside_is_outside():
     for beside, over in ((0.001, 0.2), (0.01, 0.2), (0.3, 1.0), (0.02, 9.0)):
         places = np.column_stack([rim + beside * out, np.full(len(rim), 13.0 + over)])
         assert signed_distances(index, places).mm == pytest.approx(np.hypot(beside, over), abs=1e-3)
+
+
+def test_past_the_end_of_a_bore_outside_is_outside():
+    # Over the knife edge between two bores that meet, the foot on one of them lies past its end, and said inside.
+    shape = random_solid(49).shape
+    index, classifier = index_of(shape, 0.016), BRepClass3d_SolidClassifier(shape)
+    places = np.array([-15.569, -16.348, 18.625]) + np.random.default_rng(3).uniform(-0.5, 0.5, (400, 3))
+    found = signed_distances(index, places)
+    for place, mm, bound in zip(places, found.mm, found.bound_mm, strict=True):
+        classifier.Perform(gp_Pnt(*place), 1e-7)
+        assert (mm < 0) == (classifier.State() == TopAbs_IN) or abs(mm) <= bound + 1e-6
+        exact = BRepExtrema_DistShapeShape(BRepBuilderAPI_MakeVertex(gp_Pnt(*place)).Vertex(), shape).Value()
+        assert abs(mm) == pytest.approx(exact, abs=bound + 1e-6)

@@ -21,7 +21,7 @@ from fenrik.core.posting import (
 )
 from fenrik.core.posting.cl import cutter_location
 from fenrik.core.posting.dialect import format_number, safe_words
-from fenrik.core.toolpath import Feeds, PathBuilder, SafePlane
+from fenrik.core.toolpath import Feeds, Kind, Motion, PathBuilder, SafePlane, Toolpath
 from fenrik.core.tools import BallCutter, FlatCutter, Tool
 
 TOOLS = [
@@ -161,6 +161,33 @@ def test_arc_error_limit_of_the_nist_report():
     read("G0 X1 Y0 Z0 F1\nG3 X0 Y1.0019 I-1 J0\nM2")
     with pytest.raises(FenrikError):
         read("G0 X1 Y0 Z0 F1\nG3 X0 Y1.0021 I-1 J0\nM2")
+
+
+def test_small_arcs_keep_within_that_limit_however_their_ends_round():
+    rng = np.random.default_rng(5)
+    n = 60_000
+    centre, radius = rng.uniform(-20, 20, (n, 2)), rng.uniform(0.2, 0.7, n)
+    begin, turn = rng.uniform(0, 2 * np.pi, n), rng.uniform(2.5, 3.8, n)
+
+    def on_circle(angle):
+        return centre + radius[:, None] * np.column_stack([np.cos(angle), np.sin(angle)])
+
+    point = np.zeros((2 * n + 1, 3))
+    point[1::2, :2], point[2::2, :2] = on_circle(begin), on_circle(begin + turn)
+    motion = np.zeros(2 * n + 1, np.int8)
+    motion[2::2] = Motion.ARC_CCW
+    middle = np.zeros_like(point)
+    middle[2::2, :2] = centre
+    kind = np.full(2 * n + 1, Kind.CUT, np.int8)
+    row = PostedOperation(
+        10, "Arcs", TOOLS[0], 6000, Toolpath.plain(point, motion, middle, kind, np.full(len(point), 500.0))
+    )
+    (program,) = post_programs(WordController(load_dialects()["Plain ISO"]), Machine(name="M"), [row], "arcs", 54)
+    read = read_program(program.text, 1)
+    arcs = read.code >= 2
+    assert np.count_nonzero(arcs) == n
+    # What is written is still the circle: its centre has moved by no more than roundings and a digit.
+    assert np.abs(read.centre[arcs][:, :2] - centre).max() <= 0.0021
 
 
 @settings(max_examples=200, deadline=None)

@@ -432,7 +432,8 @@ def settle(
     The face of the closest triangle gives the number, and other faces whose triangles are hardly farther, if the foot
     on their surface lies on them, or the curves in which two of them meet. A foot lies on a face where it is on the
     material's side of the surface beside (convex borders; on the other side at concave ones; on its own side of the
-    border at smooth ones).
+    border at smooth ones). Farther from the triangles than these are from the faces both lie on the same side, so that a
+    foot which says otherwise is none.
     """
     corners = tables[-1]
     for i in prange(len(points)):
@@ -448,6 +449,9 @@ def settle(
         best, sign = _near_face(
             p, t, signed[i], rough, triangles, neighbours, turns, face_of, parameters, side_at, tables, room
         )  # fmt: skip
+        side = 0.0 if far <= slack else (1.0 if signed[i] >= 0.0 else -1.0)
+        if side * sign < 0.0:
+            best = np.inf
         there[:] = room[8]
         faces, close, away = np.empty(FACES, np.int64), np.empty(FACES, np.int64), np.empty(FACES)
         found = _other_faces(p, far + slack, face_of[t], corners, face_of, order, boxes, children, faces, close, away)
@@ -461,7 +465,7 @@ def settle(
             other, its = _near_face(
                 p, near, signed[i], rough, triangles, neighbours, turns, face_of, parameters, side_at, tables, room
             )  # fmt: skip
-            if other < best and abs(other - far) <= slack:
+            if other < best and abs(other - far) <= slack and side * its >= 0.0:
                 best, sign = other, its
                 there[:] = room[8]
         if abs(best - far) <= slack:

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
+from fenrik.core.frames import Points
 from fenrik.core.posting import _writing_kernels as kernels
 from fenrik.core.posting.controller import Arcs, Controller, ControllerState, ReadBack, Written
 from fenrik.core.posting.dialect import Dialect, format_number, load_dialects
@@ -32,6 +33,7 @@ from fenrik.core.posting.statements import (
 from fenrik.core.toolpath import BACK_BORE, ORIENTED
 
 MAX_COORDINATE_MM = 100_000.0
+NEIGHBOURS = np.array([(i, j) for i in (0, -1, 1) for j in (0, -1, 1)])
 
 
 @dataclass(frozen=True)
@@ -231,7 +233,8 @@ class _Writer:
             radius = np.linalg.norm(centre[:, :2] - starts[:, :2], axis=1)
             offsets = np.rint(np.column_stack([radius, radius]) / d.resolution_mm).astype(np.int64)
         else:
-            offsets = np.rint((centre[:, :2] - starts[:, :2]) / d.resolution_mm).astype(np.int64)
+            exact = (centre[:, :2] - starts[:, :2]) / d.resolution_mm
+            offsets = offsets_that_fit(exact, np.diff(units[:, :2], axis=0, prepend=units[:1, :2]), motion > 0)
         code = np.where(motion > 0, motion + 1, np.where(feed > 0, 1, 0)).astype(np.int8)
         feeds = np.rint(feed / d.unit_mm * 10**d.feed_decimals).astype(np.int64)
         numbers = d.line_numbers
@@ -262,3 +265,23 @@ class _Writer:
 
 def _seconds(seconds: float) -> str:
     return f"{seconds:.3f}".rstrip("0").rstrip(".")
+
+
+def offsets_that_fit(exact: Points, way: NDArray[np.int64], arcs: NDArray[np.bool_]) -> NDArray[np.int64]:
+    """Whole offsets (n, 2) from the begin of arcs to their centre, so that begin and end lie as far from it.
+
+    Ends and offset are rounded each for itself; where that adds up to more than a unit, a neighbour of the offset fits
+    better.
+
+    Args:
+        exact: (n, 2) offsets in units. way: (n, 2) whole units from begin to end. arcs: (n,) which are.
+    """
+    offsets = np.rint(exact).astype(np.int64)
+    for i in np.flatnonzero(arcs & (_radii_apart(offsets, way) > 1.0)):
+        near = offsets[i] + NEIGHBOURS
+        offsets[i] = near[int(np.argmin(_radii_apart(near, way[i])))]
+    return offsets
+
+
+def _radii_apart(offsets: NDArray[np.int64], way: NDArray[np.int64]) -> Points:
+    return np.abs(np.linalg.norm(offsets, axis=-1) - np.linalg.norm(way - offsets, axis=-1))

@@ -22,6 +22,7 @@ from OCP.BRepTools import BRepTools
 from OCP.collections import IndexedMap_TopoDS_Shape_TopTools_ShapeMapHasher as ShapeMap
 from OCP.GCPnts import GCPnts_TangentialDeflection
 from OCP.GeomAbs import GeomAbs_CurveType, GeomAbs_SurfaceType
+from OCP.GeomLib import GeomLib_IsPlanarSurface
 from OCP.gp import gp_Pnt, gp_Vec
 from OCP.GProp import GProp_GProps
 from OCP.TopAbs import TopAbs_EDGE, TopAbs_FACE, TopAbs_REVERSED, TopAbs_VERTEX, TopAbs_WIRE
@@ -44,6 +45,8 @@ _CURVES = {GeomAbs_CurveType.GeomAbs_Line: "line", GeomAbs_CurveType.GeomAbs_Cir
 SMOOTH_DEG = 1.0
 """Faces whose normals differ by less than this along their edge meet smoothly."""
 CURVE_DEFLECTION_RAD = 0.175
+FLAT_MM = 1e-6
+"""How far a free-form surface may leave a plane and still be one."""
 
 
 def list_shapes(shape: Any, kind: Any) -> list[Any]:
@@ -263,6 +266,9 @@ def _triple(v: Any) -> Triple:
 def _face(face: Any, neighbours: tuple[int, ...], loops: tuple[tuple[int, ...], ...]) -> Face:
     surface = BRepAdaptor_Surface(face)
     kind = _SURFACES.get(surface.GetType(), "freeform")
+    plane = surface.Plane() if kind == "plane" else _hidden_plane(face) if kind == "freeform" else None
+    if plane is not None:
+        kind = "plane"
     props = GProp_GProps()
     BRepGProp.SurfaceProperties_s(face, props)
     box = Bnd_Box()
@@ -273,11 +279,16 @@ def _face(face: Any, neighbours: tuple[int, ...], loops: tuple[tuple[int, ...], 
     radius, minor, half_angle, concave, span = None, None, None, False, 0.0
     normal: Triple = (0.0, 0.0, 0.0)
     origin: Triple = (0.0, 0.0, 0.0)
-    if kind == "plane":
-        plane = surface.Plane()
-        sign = (-1.0 if reversed_ else 1.0) * (1.0 if plane.Direct() else -1.0)
-        normal = _triple(sign * np.array(plane.Axis().Direction().Coord()))
-        origin = plane.Location().Coord()
+    if plane is not None:
+        outward = _normal(
+            surface,
+            0.5 * (surface.FirstUParameter() + surface.LastUParameter()),
+            0.5 * (surface.FirstVParameter() + surface.LastVParameter()),
+            reversed_,
+        )
+        normal, origin = _triple(plane.Axis().Direction().Coord()), plane.Location().Coord()
+        if outward is not None and _dot(normal, outward) < 0:
+            normal = (-normal[0], -normal[1], -normal[2])
     elif kind == "sphere":
         sphere = surface.Sphere()
         radius, origin, normal = sphere.Radius(), sphere.Location().Coord(), sphere.Position().Direction().Coord()
@@ -309,6 +320,12 @@ def _face(face: Any, neighbours: tuple[int, ...], loops: tuple[tuple[int, ...], 
         span,
         loops,
     )
+
+
+def _hidden_plane(face: Any) -> Any:
+    """The plane that a free-form surface lies in, as drafts and lofts come from many systems; None where it is none."""
+    looked = GeomLib_IsPlanarSurface(BRep_Tool.Surface_s(face), FLAT_MM)
+    return looked.Plan() if looked.IsPlanar() else None
 
 
 def _is_concave(surface: Any, kind: str, origin: Triple, axis: Triple, radius: float | None, reversed_: bool) -> bool:

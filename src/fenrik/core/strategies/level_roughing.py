@@ -154,21 +154,20 @@ def level_roughing(given: Given, params: LevelRoughing) -> Outcome:
         params.stepover_mm,
     )
     tops = StockTops(given.stock)
-    low, high = given.mesh.bounds()
+    low, _ = given.mesh.bounds()
     top = min(tops.highest, params.top_mm) if params.top_mm is not None else tops.highest
     bottom = params.bottom_mm if params.bottom_mm is not None else float(low[2])
     if not np.isfinite(top):
         return Outcome(given.builder().finish(), [])
-    # Nothing may stand so high any more; what never could is a mistake.
-    highest = params.top_mm if params.top_mm is not None else max(top, float(high[2]))
-    require(
-        bottom < highest + 1e-6,
-        "bottom_mm",
-        f"lies above the top ({highest:g} mm).",
-        "Exchange top and bottom.",
-        bottom,
-    )
-    if bottom >= top:
+    if params.top_mm is not None:
+        require(
+            bottom < params.top_mm + 1e-6,
+            "bottom_mm",
+            f"lies above the top ({params.top_mm:g} mm).",
+            "Exchange top and bottom.",
+            bottom,
+        )
+    if bottom >= top:  # nothing stands so high any more
         return Outcome(given.builder().finish(), [])
     levels = plan_levels(given, params, top, bottom)
     given.progress(0.02, "finding where the tool fits")
