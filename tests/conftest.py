@@ -28,6 +28,17 @@ sys.path[:0] = [
     )
 ]
 pytest_plugins = ["app_fixtures"]
+LONG_FIRST = ("server", "test_finish.py")
+
+
+def pytest_collection_modifyitems(items):
+    """Tests of server and interface share one server and so one process; of the others each file stays together. What
+    takes long begins first."""
+    for item in items:
+        folder = item.path.relative_to(HERE).parts[0]
+        item.add_marker(pytest.mark.xdist_group("server" if folder in ("app", "e2e") else item.path.name))
+    rank = {name: k for k, name in enumerate(LONG_FIRST)}
+    items.sort(key=lambda item: rank.get(item.get_closest_marker("xdist_group").args[0], len(rank)))
 
 
 @pytest.fixture(scope="session")

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from fenrik.core.build import Build
+from fenrik.core.build.build import AUDIT_VERSION, PROOF_VERSION, STOCK_VERSION
 from fenrik.core.job import parse_job
 from fenrik.core.planning import measured_finish, predicted_finish, propose_route, propose_sides, with_route
 from fenrik.core.planning.forecast import Surface
@@ -13,10 +14,11 @@ from fenrik.core.report import air_shares
 from fenrik.core.solids.reading import solid_from_shape
 from fenrik.core.solids.writing import write_solid
 from fenrik.core.store import MemoryStore
+from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.tools import Tool
 from fenrik.demo.jobs import SIDES
 from fenrik.demo.shop import SHOP_TOOLS
-from outside import job_of, planned
+from outside import SEEDS, job_of, planned
 from parts import box, cut, cylinder, fuse
 from solids import random_solid
 
@@ -134,13 +136,16 @@ def test_a_row_that_cuts_air_says_so():
     assert air_shares(columns) == {10: pytest.approx(20 / 30)}
 
 
-SEEDS = [21, 23]
+def seeds_of_these_versions():
+    """Twelve of the bench's seeds, others with each new version of a strategy, of the audit or of the proof."""
+    versions = [*(s.version for s in STRATEGIES.values()), AUDIT_VERSION, PROOF_VERSION, STOCK_VERSION]
+    return sorted(np.random.default_rng(versions).choice(np.arange(1, SEEDS + 1), 12, replace=False).tolist())
 
 
-@pytest.mark.parametrize("seed", SEEDS)
+@pytest.mark.parametrize("seed", seeds_of_these_versions())
 def test_a_part_from_outside_is_finished_or_told(seed):
     result = planned(write_solid(solid_from_shape(random_solid(seed).shape), ".step"), f"seed {seed}")
-    deep = [f for f in result["findings"] if f["kind"] in ("gouge", "rapid in stock", "holder contact")]
-    assert deep == [], json.dumps(deep[:2])
+    assert result["findings"] == [], json.dumps(result["findings"][:2])
     assert result["untold"] < 0.001
-    assert result["of_could"] > 0.9
+    # The worst tenth of all seeds is above 0.9; a single one may be below.
+    assert result["of_could"] > 0.8

@@ -432,8 +432,8 @@ def settle(
     The face of the closest triangle gives the number, and other faces whose triangles are hardly farther, if the foot
     on their surface lies on them, or the curves in which two of them meet. A foot lies on a face where it is on the
     material's side of the surface beside (convex borders; on the other side at concave ones; on its own side of the
-    border at smooth ones). Farther from the triangles than these are from the faces both lie on the same side, so that a
-    foot which says otherwise is none.
+    border at smooth ones). Farther from the triangles than these are from the faces, both lie on the same side: a foot
+    that says otherwise is none.
     """
     corners = tables[-1]
     for i in prange(len(points)):

@@ -463,7 +463,7 @@ def _makes(params: LevelRoughing) -> Makes:
 STRATEGY = Strategy(
     params=LevelRoughing,
     run=level_roughing,
-    version=8,
+    version=9,
     skims=True,
     group="Free shapes",
     needs=(*ON_SURFACE, "tool", "region"),
