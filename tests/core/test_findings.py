@@ -15,7 +15,7 @@ def test_what_one_row_shows_again_and_again_is_one_finding_with_its_worst_place(
     assert (one.amount, one.motion, one.place) == (0.7, 40, (40.0, 0.0, 0.0))
     assert (one.places, one.count, one.until_s) == (3, 7, 40.0)
     assert [(o.motion, o.amount) for o in one.also] == [(3, 0.1), (12, 0.2)]
-    assert one.message == "Stands 0.7 deep. So are 2 more of its stretches."
+    assert one.message == "Stands 0.7 deep. The worst of 3 places in this row."
 
 
 def test_other_rows_kinds_and_bodies_stay_apart():

@@ -67,7 +67,7 @@ def _joined(alike: list[Finding]) -> Finding:
     more = len(others)
     return worst.model_copy(
         update={
-            "message": f"{worst.message} So {'is' if more == 1 else 'are'} {more} more of its stretches.",
+            "message": f"{worst.message} The worst of {more + 1} places in this row.",
             "count": sum(f.count for f in alike),
             "places": len(alike),
             "also": [

@@ -555,6 +555,13 @@ def test_engraving_follows_arcs_and_text_at_its_depth():
     assert sorted(set(np.round(path.point[cutting][:, 2], 6))) == [19.7, 19.85]
     arcs = path.lengths()[cutting & (path.motion > 0)]
     assert arcs[:4].sum() == pytest.approx(2 * 2 * math.pi * 8, rel=1e-3) or arcs.sum() > 2 * 2 * math.pi * 8 - 0.1
+    # At the outer edge of the groove the chip is what was asked: on the circle of 8 mm at full depth the cone is as wide
+    # as 0.05 mm + 0.3 mm · tan 30°.
+    wide = 0.05 + 0.3 * math.tan(math.radians(30))
+    starts = np.vstack([path.point[:1], path.point[:-1]])
+    round_ = (path.motion > 0) & (np.abs(np.linalg.norm((path.centre - starts)[:, :2], axis=1) - 8) < 0.01) & cutting
+    deep = round_ & (path.point[:, 2] < 19.71)
+    assert path.feed[deep] == pytest.approx(path.feed[cutting].max() * 8 / (8 + wide), rel=1e-3)
 
 
 def test_between_lines_a_cone_is_as_deep_as_they_are_apart():

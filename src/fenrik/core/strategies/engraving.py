@@ -26,6 +26,7 @@ from fenrik.core.strategies.prismatic import TargetParams, Workplace, need_targe
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 from fenrik.core.toolpath.tour import visiting_order
+from fenrik.core.tools import Profile, cutting_profile
 
 GAP_MM = 1.0
 OUTLINE_STEP_MM = 0.1
@@ -62,18 +63,20 @@ def engraving(given: Given, params: Engraving) -> Outcome:
     if params.way == "between the lines":
         _between(builder, place, params)
         return Outcome(builder.finish(), place.unreached)
+    builder.beside = "both"  # the groove is as wide as the tool there
+    profile = cutting_profile(given.cutter)
     order = visiting_order([c.curve.points[0] for c in chains], "shortest way")
     for number, k in enumerate(order.tolist()):
         chain = chains[k]
         level = params.bottom_at(place.anchors, chain.level)
         why = "the keep-out or the boundary forbids it"
         for piece in place.free_pieces(chain.curve, place.fenced, chain.label, level, "curve", why):
-            _along(builder, begun_at(piece, 0.0) if piece.closed else piece, level, params)
+            _along(builder, begun_at(piece, 0.0) if piece.closed else piece, level, params, profile)
         given.progress((number + 1) / len(chains), "engraving")
     return Outcome(builder.finish(), place.unreached)
 
 
-def _along(builder: PathBuilder, curve: Curve, level: float, params: Engraving) -> None:
+def _along(builder: PathBuilder, curve: Curve, level: float, params: Engraving, profile: Profile) -> None:
     at = builder.place
     if at is None or np.abs(at[:2] - curve.points[0]).max() > 1e-6:
         builder.travel(float(curve.points[0][0]), float(curve.points[0][1]), level + GAP_MM)
@@ -84,6 +87,7 @@ def _along(builder: PathBuilder, curve: Curve, level: float, params: Engraving) 
         way = curve.reversed() if near_end else curve
         builder.enter(np.array([*way.points[0], z]))
         builder.next_pass()
+        builder.radius_mm = profile.radius_at(level - z)
         builder.follow(way, Kind.CUT)
 
 
@@ -160,7 +164,7 @@ def medial_axis(shape: shapely.Polygon) -> list[tuple[Points, Points]]:
 STRATEGY = Strategy(
     params=Engraving,
     run=engraving,
-    version=4,
+    version=5,
     group="Edges and marks",
     needs=IN_PLACE,
     cutters=mills("engraving", "spot drill", "drill", "chamfer mill", "ball"),

@@ -77,6 +77,7 @@ def facing(given: Given, params: Facing) -> Outcome:
     step = params.stepover_percent / 100 * given.cutter.diameter_mm
     require(step > 1e-3, "stepover_percent", "is too small.", "Use at least 1 %.", params.stepover_percent)
     builder = place.builder()
+    builder.beside = "both"  # stock may stand on either side of a turn
     standing = StandingStock(given.stock)
     for z in depth_levels(top, bottom, params.stepdown_mm):
         wanted = from_shape(standing.above(z))
@@ -169,7 +170,7 @@ def _crosses(blocked: Rings, a: Points, b: Points) -> bool:
 STRATEGY = Strategy(
     params=Facing,
     run=facing,
-    version=4,
+    version=5,
     group="Faces and pockets",
     cutters=mills("face mill", "flat"),
     stage=0,
