@@ -1,5 +1,7 @@
 """How much of the surface is finished: told before, measured after, on solids that nothing was built for."""
 
+import functools
+import itertools
 import json
 
 import numpy as np
@@ -136,14 +138,24 @@ def test_a_row_that_cuts_air_says_so():
     assert air_shares(columns) == {10: pytest.approx(20 / 30)}
 
 
+@functools.cache
 def seeds_of_these_versions():
-    """Twelve of the bench's seeds, others with each new version of a strategy, of the audit or of the proof."""
+    """Twelve of the bench's seeds, others with each new version of a strategy, of the audit or of the proof; of solids
+    of a hand's breadth, which take half a minute each."""
     versions = [*(s.version for s in STRATEGIES.values()), AUDIT_VERSION, PROOF_VERSION, STOCK_VERSION]
-    return sorted(np.random.default_rng(versions).choice(np.arange(1, SEEDS + 1), 12, replace=False).tolist())
+    order = np.random.default_rng(versions).permutation(np.arange(1, SEEDS + 1)).tolist()
+    small = (seed for seed in order if longest_mm(random_solid(seed).shape) < 80)
+    return list(itertools.islice(small, 12))
 
 
-@pytest.mark.parametrize("seed", seeds_of_these_versions())
-def test_a_part_from_outside_is_finished_or_told(seed):
+def longest_mm(shape):
+    low, high = solid_from_shape(shape).bounds()
+    return float((high - low).max())
+
+
+@pytest.mark.parametrize("which", range(12))
+def test_a_part_from_outside_is_finished_or_told(which):
+    seed = seeds_of_these_versions()[which]
     result = planned(write_solid(solid_from_shape(random_solid(seed).shape), ".step"), f"seed {seed}")
     assert result["findings"] == [], json.dumps(result["findings"][:2])
     assert result["untold"] < 0.001
