@@ -153,11 +153,19 @@ def longest_mm(shape):
     return float((high - low).max())
 
 
+@functools.cache
+def result_of(which):
+    seed = seeds_of_these_versions()[which]
+    return planned(write_solid(solid_from_shape(random_solid(seed).shape), ".step"), f"seed {seed}")
+
+
 @pytest.mark.parametrize("which", range(12))
 def test_a_part_from_outside_is_finished_or_told(which):
-    seed = seeds_of_these_versions()[which]
-    result = planned(write_solid(solid_from_shape(random_solid(seed).shape), ".step"), f"seed {seed}")
+    result = result_of(which)
     assert result["findings"] == [], json.dumps(result["findings"][:2])
     assert result["untold"] < 0.001
-    # The worst tenth of all seeds is above 0.9; a single one may be below.
-    assert result["of_could"] > 0.8
+
+
+def test_most_of_what_could_be_made_is_made():
+    # Single solids may be worse: the tools of the shop are shorter than the reference thinks.
+    assert np.median([result_of(which)["of_could"] for which in range(12)]) > 0.97
