@@ -110,13 +110,7 @@ export function ReleaseSheet() {
             Seal a release
           </Button>
           {ready ? (
-            <Button
-              size="xs"
-              variant="default"
-              component="a"
-              href={`/api/jobs/${job.id}/setup-sheet`}
-              target="_blank"
-            >
+            <Button size="xs" variant="default" component="a" href={`/api/jobs/${job.id}/setup-sheet`} target="_blank">
               Setup sheet
             </Button>
           ) : (
