@@ -22,7 +22,7 @@ from fenrik.demo.jobs import SIDES
 from fenrik.demo.shop import SHOP_TOOLS
 from outside import SEEDS, job_of, planned
 from parts import box, cut, cylinder, fuse
-from solids import random_solid
+from solids import frustum, random_solid, rectangle
 
 SHOP = [Tool.model_validate(t) for t in SHOP_TOOLS]
 
@@ -44,8 +44,10 @@ def with_everything(build, sides=True):
         (lambda: cut(box(0, 0, 0, 100, 60, 25), box(80, 20, 19, 30, 20, 10)), 0.97),
         (lambda: fuse(box(0, 0, 0, 60, 40, 20), cylinder(30, 20, 20, 6, 8)), 0.97),
         (lambda: cut(box(0, 0, 0, 60, 40, 24), box(40, 10, 6, 30, 20, 8)), 0.95),
+        # Sides that lean have an outline, but no contour makes them.
+        (lambda: frustum(rectangle(76, 71), rectangle(72, 67), 0, 17), 0.97),
     ],
-    ids=["step in a side", "boss on top", "pocket in a side"],
+    ids=["step in a side", "boss on top", "pocket in a side", "sides that lean"],
 )
 def test_nothing_of_the_blank_stays_round_simple_parts(shape, least):
     build = with_everything(build_of(shape()))

@@ -11,7 +11,7 @@ import shapely
 from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.frames import Frame, Points
 from fenrik.core.planning.coverage import Uncovered, as_uncovered, bores_of, far_bores, from_side
-from fenrik.core.planning.lying import LEVEL, Mask
+from fenrik.core.planning.lying import LEVEL, STANDS, Mask
 from fenrik.core.planning.reach import Reach
 from fenrik.core.planning.tooling import Toolbox
 from fenrik.core.recipe import HoleWay, Recipe
@@ -157,6 +157,8 @@ class Planner:
         profiles = self.found.outer_profiles if self.recipe.outside else []
         beside = self._widest_beside() if profiles else 0.0
         for profile in profiles:
+            if not self._stands(profile.faces):
+                continue  # what leans is no contour: it is roughed in levels, then its walls
             tools = self.box.mills(self.recipe.largest_mill_mm, profile.height_mm)
             tool = next((t for t in tools if self.touches(t, profile.faces)), None)
             if tool is None:
@@ -176,6 +178,11 @@ class Planner:
             }
             rule = f"largest mill up to {self.recipe.largest_mill_mm:g} mm that reaches {profile.height_mm:.1f} mm"
             self.draft(WALL, tool, "Outside", params, profile.faces, rule)
+
+    def _stands(self, faces: list[int]) -> bool:
+        """Whether some faces stand upright."""
+        own = self.places.normal[np.isin(self.places.face, faces), 2]
+        return float(np.mean(np.abs(own) <= STANDS)) >= NEARLY_ALL if len(own) else True
 
     def _widest_beside(self) -> float:
         """How far the stock stands out beside the part's outline where it is widest."""
