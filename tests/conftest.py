@@ -31,6 +31,7 @@ pytest_plugins = ["app_fixtures"]
 LONG_FIRST = ("server", "test_finish.py")
 
 
+@pytest.hookimpl(tryfirst=True)  # before the processes are told of the groups
 def pytest_collection_modifyitems(items):
     """Tests of server and interface share one server and so one process; of the others each file stays together. What
     takes long begins first."""
