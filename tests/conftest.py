@@ -28,18 +28,30 @@ sys.path[:0] = [
     )
 ]
 pytest_plugins = ["app_fixtures"]
-LONG_FIRST = ("server", "test_finish.py")
+LONG_FIRST = ("server", "tests/core/planning/test_finish.py")
 
 
-@pytest.hookimpl(tryfirst=True)  # before the processes are told of the groups
+def group_of(nodeid):
+    """What runs in one process: all tests of server and interface, which share one server; of the others each file."""
+    path = nodeid.split("::")[0]
+    return "server" if path.startswith(("tests/app/", "tests/e2e/")) else path
+
+
 def pytest_collection_modifyitems(items):
-    """Tests of server and interface share one server and so one process; of the others each file stays together. What
-    takes long begins first."""
-    for item in items:
-        folder = item.path.relative_to(HERE).parts[0]
-        item.add_marker(pytest.mark.xdist_group("server" if folder in ("app", "e2e") else item.path.name))
+    """What takes long begins first."""
     rank = {name: k for k, name in enumerate(LONG_FIRST)}
-    items.sort(key=lambda item: rank.get(item.get_closest_marker("xdist_group").args[0], len(rank)))
+    items.sort(key=lambda item: rank.get(group_of(item.nodeid), len(rank)))
+
+
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config, log):
+    from xdist.scheduler import LoadScopeScheduling
+
+    class ByGroup(LoadScopeScheduling):
+        def _split_scope(self, nodeid):
+            return group_of(nodeid)
+
+    return ByGroup(config, log)
 
 
 @pytest.fixture(scope="session")
