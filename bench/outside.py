@@ -95,12 +95,12 @@ def planned(data: bytes, name: str) -> dict[str, Any]:
         shares = air_shares(columns)
         for o in build.job.route(setup):
             if o.params.strategy not in finishing:
-                cut = build.path(o).toolpath.cut_length_mm()
+                cut = build.outcome(o).toolpath.cut_length_mm()
                 cut_mm, air_mm = cut_mm + cut, air_mm + cut * shares.get(o.number, 0.0)
     result["unreached"] = {
-        o.number: [u.reason for u in build.path(o).unreached][:4]
+        o.number: [u.reason for u in build.outcome(o).unreached][:4]
         for o in build.job.operations
-        if build.path(o).unreached
+        if build.outcome(o).unreached
     }
     result |= {"air": air_mm / max(cut_mm, 1e-9), "cut_mm": cut_mm, "seconds": time.perf_counter() - began}
     result |= surface_of(build, setups)

@@ -257,15 +257,11 @@ class Targeting:
         """The lower rims of walls."""
         edges: list[int] = []
         for i in faces:
-            own = {e for loop in self.solid.faces[i].loops for e in loop}
-            heights = {e: self._heights(e) for e in own}
-            lowest = min(low for low, _ in heights.values())
-            edges += [e for e, (_, high) in heights.items() if high - lowest < LEVEL_MM]
+            edges += lower_rim(self.solid, self.frame, i)
         return [replace(c, rim=True) for c in self._chains_of(list(dict.fromkeys(edges)), "wall")]
 
     def _heights(self, edge: int) -> tuple[float, float]:
-        z = self.frame.to_local(self.solid.edges[edge].points)[:, 2]
-        return float(z.min()), float(z.max())
+        return _heights_of(self.solid, self.frame, edge)
 
     def _chains_of(self, edges: list[int], label: str) -> list[Chain]:
         """Edges joined into chains, by level; each knows on which side material stands above it."""
@@ -424,3 +420,16 @@ def _material_side(curve: Curve, shadow: Shadow, level: float) -> MaterialSide:
     if abs(on_left - on_right) < 0.5:
         return ""
     return "left" if on_left > on_right else "right"
+
+
+def lower_rim(solid: Solid, frame: Frame, face: int) -> list[int]:
+    """The edges of a face that lie level at its foot; none where it ends in a slope or a curve."""
+    own = {e for loop in solid.faces[face].loops for e in loop}
+    heights = {e: _heights_of(solid, frame, e) for e in own}
+    lowest = min((low for low, _ in heights.values()), default=0.0)
+    return [e for e, (_, high) in heights.items() if high - lowest < LEVEL_MM]
+
+
+def _heights_of(solid: Solid, frame: Frame, edge: int) -> tuple[float, float]:
+    z = frame.to_local(solid.edges[edge].points)[:, 2]
+    return float(z.min()), float(z.max())

@@ -9,6 +9,7 @@ import pytest
 
 from fenrik.core.build import Build
 from fenrik.core.build.build import AUDIT_VERSION, PROOF_VERSION, STOCK_VERSION
+from fenrik.core.build.picks import picked_faces
 from fenrik.core.job import parse_job
 from fenrik.core.planning import measured_finish, predicted_finish, propose_route, propose_sides, with_route
 from fenrik.core.planning.forecast import Surface
@@ -64,6 +65,15 @@ def test_nothing_of_the_blank_stays_round_simple_parts(shape, least):
     assert sum(x.area_mm2 for x in found.left_over) == pytest.approx(
         (1 - found.finished_fraction) * area, rel=0.2, abs=5
     )
+
+
+def test_cones_over_the_flats_of_a_hexagon_are_no_chamfers():
+    # They end in curves below: there is no edge that a chamfer mill could follow, and those rows could not be computed.
+    build = with_everything(build_of(random_solid(83).shape), sides=False)
+    rows = build.job.operations
+    cones = {i for i, f in enumerate(build.solid.faces) if f.kind == "cone"}
+    assert not {f for o in rows if o.params.strategy == "edge chamfer" for f in picked_faces(build, o)} & cones
+    assert {f for o in rows if o.name == "Slopes" for f in picked_faces(build, o)} & cones
 
 
 def test_the_underside_and_an_undercut_are_told_with_area_and_reason():

@@ -21,6 +21,7 @@ from fenrik.core.regions import Shadow
 from fenrik.core.regions.polygons import to_shape
 from fenrik.core.solids import Solid
 from fenrik.core.solids.sampling import SurfacePlaces
+from fenrik.core.targeting import lower_rim
 from fenrik.core.tools import Tool
 from fenrik.core.tools.cutters import Drill, SpotDrill, Tap
 
@@ -29,6 +30,8 @@ CORNER_SHARE = 0.999
 BORE_SHARE = 0.85
 LEAST_MILL_MM = 0.5
 NEARLY_ALL = 0.97
+LOOKS_UP = 0.05
+"""Cosine to the axis from which a chamfer is one that a cutter from above makes."""
 BORE_FINISH_MM = 0.08
 """Less than a neck is thinner than its flutes."""
 FILLET_STEPS = 5
@@ -455,14 +458,15 @@ class Planner:
         if not self.recipe.chamfers:
             return
         for chamfer in self.found.chamfers:
-            if all(self._looks_up(f) for f in chamfer.faces):
-                self._chamfer(chamfer)
-            else:
+            if not all(self._looks_up(f) for f in chamfer.faces):
                 self.skip(chamfer, "it does not look upwards here")
+            elif all(lower_rim(self.solid, self.frame, f) for f in chamfer.faces):
+                self._chamfer(chamfer)
+            # What has no level foot gets rows by how it leans.
 
     def _looks_up(self, face: int) -> bool:
-        f = self.solid.faces[face]
-        return f.kind != "plane" or float(np.array(f.normal) @ self.up) > 0.05
+        own = self.places.normal[self.places.face == face, 2]
+        return float(np.mean(own > LOOKS_UP)) >= NEARLY_ALL if len(own) else False
 
     def _chamfer(self, chamfer: Chamfer) -> None:
         tool = self.box.chamfer_mill(90.0 if abs(chamfer.angle_deg - 45) < 1 else 2 * (90 - chamfer.angle_deg))
