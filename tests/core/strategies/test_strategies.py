@@ -240,10 +240,16 @@ def test_only_where_stock_is(pocket):
     ("params", "words"),
     [
         ({"stepover_mm": 9}, "wider than the tool"),
-        ({"bottom_mm": 50}, "above the top"),
+        ({"bottom_mm": 50, "top_mm": 20}, "above the top"),
         ({"stepdown_mm": 1e-3}, "levels"),
     ],
 )
 def test_roughing_refuses(pocket, params, words):
     with pytest.raises(FenrikError, match=words):
         run_strategy(inputs(pocket, FLAT), LevelRoughing(**{"stepdown_mm": 4, "stepover_mm": 3, **params}))
+
+
+def test_roughing_down_to_a_bottom_over_all_stock_is_empty_and_says_so(pocket):
+    found = run_strategy(inputs(pocket, FLAT), LevelRoughing(stepdown_mm=4, stepover_mm=3, bottom_mm=50))
+    assert len(found.toolpath) == 0
+    assert "No stock stands over the bottom" in found.unreached[0].reason

@@ -167,8 +167,8 @@ def level_roughing(given: Given, params: LevelRoughing) -> Outcome:
             "Exchange top and bottom.",
             bottom,
         )
-    if bottom >= top:  # nothing stands so high any more
-        return Outcome(given.builder().finish(), [])
+    if bottom >= top:
+        return Outcome(given.builder().finish(), _nothing_over(given, bottom))
     levels = plan_levels(given, params, top, bottom)
     given.progress(0.02, "finding where the tool fits")
     lattice = given.stock.lattice
@@ -196,6 +196,13 @@ def level_roughing(given: Given, params: LevelRoughing) -> Outcome:
     for area in _nearest_first(roots):
         state.cut_tree(area)
     return Outcome(builder.finish(), unreached)
+
+
+def _nothing_over(given: Given, bottom: float) -> list[Unreached]:
+    """What is told where no stock stands over the bottom: not any more, or never."""
+    x, y = np.mean(given.mesh.bounds(), axis=0)[:2].tolist()
+    reason = f"No stock stands over the bottom, at {bottom:g} mm."
+    return [Unreached(reason=reason, place=(x, y, bottom), advice="Set the bottom lower, or take the row out.")]
 
 
 def plan_levels(given: Given, params: LevelRoughing, top: float, bottom: float) -> list[float]:
