@@ -234,6 +234,15 @@ def test_failed_work_says_why(client, small_job, wait):
     assert [f["operation"] for f in findings if f["kind"] == "not computed"] == [10]
     patch(client, small_job, {"path": "operations/10/params/stepover_mm", "value": 4, "was": 200}).raise_for_status()
     assert client.get(f"{url}/status").json()["operations"][0]["state"] == "out of date"
+    # Computed well meanwhile, then taken back: what failed has failed still, and so it has in a copy of the job.
+    client.post(f"{url}/compute", json={"setup": "s1"}).raise_for_status()
+    wait(lambda: client.get(f"{url}/status").json()["operations"][0]["state"] == "ready")
+    client.post(f"{url}/undo").raise_for_status()
+    twin = client.post(f"{url}/duplicate").json()["id"]
+    for id_ in (small_job, twin):
+        row = client.get(f"/api/jobs/{id_}/status").json()["operations"][0]
+        assert row["state"] == "failed"
+        assert "wider than the tool" in row["reason"]
 
 
 def words_of(process):

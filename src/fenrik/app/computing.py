@@ -37,14 +37,10 @@ def compute_task(task_id: str, progress: Callable[[float, str], None]) -> Messag
         build, what, job_id = _opened(task_id)
         setup = build.job.setup(what["setup"])
         numbers = set(what["operations"]) if what.get("operations") else None
-        build.compute(setup, numbers, what.get("proof", True), progress)
-        failed: dict[int, Outcome] = {}
+        failed = build.compute(setup, numbers, what.get("proof", True), progress)
         for operation in build.job.route(setup):
             if numbers is None or operation.number in numbers:
-                outcome = build.outcome(operation)
-                remember(job_id, operation, build, outcome, time.monotonic() - began)
-                if outcome.failed:
-                    failed[operation.number] = outcome
+                remember(job_id, operation, build, time.monotonic() - began)
         if what.get("proof", True) and _all_proven(build):
             progress(1.0, "looking at the surface")
             keep_finish(build)
@@ -109,14 +105,10 @@ def inputs_of(operation: Operation, build: Build) -> dict[str, Any]:
     }
 
 
-def remember(job_id: str, operation: Operation, build: Build, outcome: Outcome, seconds: float) -> None:
-    """What became of a row, and what it was computed from."""
+def remember(job_id: str, operation: Operation, build: Build, seconds: float) -> None:
     with Session(engine()) as session:
         row = ComputedRow(
-            job_id=job_id,
-            operation=operation.number,
-            inputs=inputs_of(operation, build) | {"failed": outcome.why},
-            seconds=seconds,
+            job_id=job_id, operation=operation.number, inputs=inputs_of(operation, build), seconds=seconds
         )
         session.merge(row)
         session.commit()

@@ -113,6 +113,7 @@ def _states(
             for setup in job.setups:
                 for o in job.route(setup):
                     keys[f"path {o.number}"] = build.path_key(o)
+                    keys[f"failure {o.number}"] = build.failure_key(o)
                 keys[f"program {setup.id}"], keys[f"proof {setup.id}"] = (
                     build.program_key(setup),
                     build.proof_key(setup),
@@ -161,15 +162,10 @@ def _states(
                 status_o.state, status_o.fraction = "computing", running.fraction
             elif latest and latest.state == "failed" and _concerns(latest, o):
                 status_o.state, status_o.reason = "failed", latest.words
-        elif why := _failure(computed.get(o.number), key):
-            status_o.state, status_o.reason = "failed", why
+        elif keys[f"failure {o.number}"] in present:
+            status_o.state, status_o.reason = "failed", build.failure(o)
         operations.append(status_o)
     return operations, setups
-
-
-def _failure(computed: dict[str, Any] | None, key: str) -> str:
-    """Why an operation could not be computed, where that was found for what it is now."""
-    return str(computed.get("failed", "")) if computed is not None and computed["key"] == key else ""
 
 
 def _short(key: str | None) -> str:

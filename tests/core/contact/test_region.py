@@ -5,7 +5,7 @@ import pytest
 import shapely
 
 from fenrik.core.contact.drop import DropIndex
-from fenrik.core.contact.region import HeightField, part_outline
+from fenrik.core.contact.region import HeightField, last_inside, part_outline
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.tools.profile import bull_nose_profile
 
@@ -35,3 +35,21 @@ def test_nothing_fits_and_everything_fits(pocket):
 
 def test_part_outline(dish):
     assert part_outline(mesh_at(dish, 0.01), 0.2, 0.005).area == pytest.approx(2000, abs=0.2)
+
+
+def test_the_last_place_inside_is_found_in_few_looks_and_never_in_many():
+    # Over smooth crossings interpolation is quick; over steps, which walls are, it takes no more than halving and two.
+    places = np.linspace(0.03, 0.97, 40)
+    for steep, most in ((False, 9), (True, 16)):
+        looks = []
+
+        def beyond(which, share, steep=steep, looks=looks):
+            looks.append(len(which))
+            way = share[:, 0] - places[which]
+            return np.sign(way) if steep else np.expm1(way)
+
+        ends = beyond(np.arange(40), np.zeros((40, 1))), beyond(np.arange(40), np.ones((40, 1)))
+        found = last_inside(beyond, *ends, 1e-4)[:, 0]
+        assert np.all(found <= places)
+        assert np.abs(found - places).max() <= 1e-4
+        assert len(looks) - 2 <= most

@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 import trimesh
 from OCP.BRep import BRep_Builder
-from OCP.BRepPrimAPI import BRepPrimAPI_MakeCone, BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakeSphere
+from OCP.BRepBuilderAPI import BRepBuilderAPI_NurbsConvert
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCone, BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakeSphere
 from OCP.IGESControl import IGESControl_Writer
 from OCP.TopoDS import TopoDS_Compound
 
@@ -146,3 +147,14 @@ def test_faces_are_found_again_and_lost_is_said(pocket, dish):
 def test_brep_bytes_give_the_same_solid_again(dish, dish_shape):
     assert solid_from_shape(dish.shape()).volume_mm3 == pytest.approx(dish.volume_mm3, rel=1e-12)
     assert io.BytesIO(to_bytes(dish_shape)).read(10)
+
+
+def test_level_faces_that_come_as_free_form_are_planes_that_look_outwards():
+    box = BRepPrimAPI_MakeBox(30.0, 20.0, 10.0).Shape()
+    plain, bent = solid_from_shape(box), solid_from_shape(BRepBuilderAPI_NurbsConvert(box, True).Shape())
+    assert [f.kind for f in bent.faces] == ["plane"] * 6
+    for a, b in zip(plain.faces, bent.faces, strict=True):
+        assert b.normal == pytest.approx(a.normal, abs=1e-9)
+        assert b.origin @ np.array(b.normal) == pytest.approx(a.origin @ np.array(a.normal), abs=1e-9)
+    rod = solid_from_shape(BRepBuilderAPI_NurbsConvert(BRepPrimAPI_MakeCylinder(5.0, 20.0).Shape(), True).Shape())
+    assert sorted(f.kind for f in rod.faces) == ["freeform", "plane", "plane"]

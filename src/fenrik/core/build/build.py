@@ -39,8 +39,8 @@ from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools import Assembly, cutting_profile
 
 STOCK_VERSION, AUDIT_VERSION, PROGRAM_VERSION, PROOF_VERSION = 5, 5, 8, 14
-FORM = 2
-"""How a path and what is told with it are packed."""
+FORM = 3
+"""How a path and what is told with it are packed and kept."""
 FLATTEN_MM = 0.002
 LINK_TIMES = 1.5
 STOCK_CODE, AUDIT_CODE, PROGRAM_CODE, PROOF_CODE = (
@@ -163,6 +163,8 @@ class Build(Geometry):
             data = _packed(Outcome(found.path, [*outcome.unreached, *found.told], outcome.failed))
             after = own._stock_after_key(operation, node.key)
             own.store.put(after, "stock", found.stock.to_bytes())
+            if outcome.failed:
+                own.store.put(_failure_key(node.key), "failure", outcome.why.encode())
             return data
 
         node = Node("path", AUDIT_VERSION, inputs, make)
@@ -228,10 +230,13 @@ class Build(Geometry):
         link.given.progress = progress
         return _unpacked(link.path.made(self.store))
 
-    def failed(self, setup: Setup) -> dict[int, Outcome]:
-        """The operations of a setup that cannot be computed, by number."""
-        found = {o.number: self.outcome(o) for o in self.job.route(setup)}
-        return {number: outcome for number, outcome in found.items() if outcome.failed}
+    def failure_key(self, operation: Operation) -> str:
+        """Key of the reason why an operation could not be computed: there where it could not."""
+        return _failure_key(self.path_key(operation))
+
+    def failure(self, operation: Operation) -> str:
+        """Why an operation whose path was made could not be computed; empty where it could."""
+        return (self.store.get(self.failure_key(operation)) or b"").decode()
 
     def _copied(self, outcome: Outcome, operation: Operation, given: Given, params: StrategyParams) -> Outcome:
         """An outcome with the copies that its operation asks for."""
@@ -409,7 +414,7 @@ class Build(Geometry):
             fixtures=self.placing(setup).fixture_mesh(),
             on_table=setup.on_table_mm,
             table=self.placing(setup).known_table,
-            failed={number: outcome.why for number, outcome in self.failed(setup).items()},
+            failed={o.number: why for o in self.job.route(setup) if (why := self.failure(o))},
         )
 
     def _proof_stock_key(self, setup: Setup, number: int) -> str:
@@ -426,17 +431,25 @@ class Build(Geometry):
 
     def compute(
         self, setup: Setup, numbers: set[int] | None = None, with_proof: bool = True, progress: Progress = silent
-    ) -> None:
-        """Compute what is missing of a setup: paths of the given (or all) operations, and the proof."""
+    ) -> dict[int, Outcome]:
+        """Compute what is missing of a setup: paths of the given (or all) operations, and the proof.
+
+        Returns:
+            Of these operations those that cannot be computed, by number; the others go on without them.
+        """
+        failed: dict[int, Outcome] = {}
         route = [o for o in self.job.route(setup) if numbers is None or o.number in numbers]
         share = 0.75 if with_proof else 1.0
         for k, operation in enumerate(route):
             step = part_of(progress, share * k / len(route), share * (k + 1) / len(route))
-            self.outcome(operation, lambda f, w, s=step, n=operation.number: s(0.7 * f, f"{n}: {w}"))  # type: ignore[misc]
+            outcome = self.outcome(operation, lambda f, w, s=step, n=operation.number: s(0.7 * f, f"{n}: {w}"))  # type: ignore[misc]
+            if outcome.failed:
+                failed[operation.number] = outcome
             self.stock_after(operation, lambda f, w, s=step, n=operation.number: s(0.7 + 0.3 * f, f"{n}: {w}"))  # type: ignore[misc]
         if with_proof:
             self.proof(setup, part_of(progress, share, 1.0))
         progress(1.0, "done")
+        return failed
 
     # Small things derived from the document
 
@@ -471,6 +484,10 @@ class Build(Geometry):
         """How far an operation may enter the model: its tolerance, and what it goes in on purpose."""
         params, cutter = operation.params, self.job.tool(operation.tool).cutter
         return float(params.tolerance_mm + STRATEGIES[params.strategy].meant_depth_mm(params, cutter))
+
+
+def _failure_key(path_key: str) -> str:
+    return key_of("failure", FORM, path=path_key)
 
 
 def _packed(outcome: Outcome) -> bytes:

@@ -13,7 +13,7 @@ from fenrik.core.contact import _distance_kernels as kernels
 from fenrik.core.contact.inside import PartRays
 from fenrik.core.frames import Points
 from fenrik.core.solids.exact import FITTED_MM, ExactFaces, turned_out
-from fenrik.core.solids.model import Mesh
+from fenrik.core.solids.model import Mesh, unit_normals
 
 SETTLED_MM, SETTLED_SHARE, FAR_SHARE = 1e-4, 4e-3, 0.02
 """Bound of a distance that was taken from an exact face: so much, a share of what the triangles stand off (of two faces
@@ -102,7 +102,7 @@ class DistanceIndex:
         assert self.faces is not None
         starts = self._parameters[rows].mean(axis=1)
         _, normals, _, known = self.faces.feet(self.mesh.face_ids[rows], places, starts)
-        return np.where(known[:, None], normals, _unit_normals(self.corners[rows]))
+        return np.where(known[:, None], normals, unit_normals(self.corners[rows]))
 
     @cached_property
     def rays(self) -> PartRays:
@@ -160,14 +160,9 @@ def neighbours_of(mesh: Mesh) -> NDArray[np.int32]:
     return np.ascontiguousarray(found.reshape(3, m).T)
 
 
-def _unit_normals(corners: Points) -> Points:
-    normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    return normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
-
-
 def _weighted_normals(mesh: Mesh, corners: Points) -> Points:
     """Sum of the normals round each vertex, each weighted by its triangle's angle there."""
-    normal, total = _unit_normals(corners), np.zeros((len(mesh.vertices), 3))
+    normal, total = unit_normals(corners), np.zeros((len(mesh.vertices), 3))
     for k in range(3):
         u, v = corners[:, (k + 1) % 3] - corners[:, k], corners[:, (k + 2) % 3] - corners[:, k]
         size = np.maximum(np.linalg.norm(u, axis=1) * np.linalg.norm(v, axis=1), 1e-300)

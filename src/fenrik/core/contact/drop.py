@@ -91,7 +91,7 @@ class DropGround:
         rim = np.zeros(len(vertices), bool)
         rim[pairs[owners[:, 1] < 0].ravel()] = True
         return cls(
-            vertices, triangles, _unit_normals(vertices, triangles), pairs, owners, _one_face(mesh), around,
+            vertices, triangles, np.ascontiguousarray(mesh.unit_normals()), pairs, owners, _one_face(mesh), around,
             np.concatenate([[0], np.cumsum(count)]).astype(np.int64), rim,
         )  # fmt: skip
 
@@ -179,12 +179,6 @@ def tip_heights_grid(index: DropIndex | DropStack, x: Points, y: Points) -> Poin
     """Tip heights on a grid, (len(x), len(y)) mm."""
     gx, gy = np.meshgrid(x, y, indexing="ij")
     return tip_heights(index, np.column_stack([gx.ravel(), gy.ravel()])).reshape(len(x), len(y))
-
-
-def _unit_normals(vertices: Points, triangles: NDArray[np.int32]) -> Points:
-    a, b, c = (vertices[triangles[:, i]] for i in range(3))
-    cross = np.cross(b - a, c - a)
-    return np.ascontiguousarray(cross / np.maximum(np.linalg.norm(cross, axis=1), 1e-300)[:, None])
 
 
 def _one_face(mesh: Mesh) -> NDArray[np.int32]:

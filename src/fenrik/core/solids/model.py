@@ -16,6 +16,12 @@ from fenrik.core.solids.exact import ExactFaces
 MAX_EXACT_BOX_FACES = 4000
 
 
+def unit_normals(corners: Points) -> Points:
+    """Outward normals (m, 3) of triangles given by their corners (m, 3, 3); 0 for those without area."""
+    normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    return np.asarray(normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None])
+
+
 @dataclass(frozen=True)
 class Mesh:
     """Triangles with the face each belongs to.
@@ -40,9 +46,7 @@ class Mesh:
 
     def unit_normals(self) -> Points:
         """Outward normals of the triangles, (m, 3); 0 for those without area."""
-        corners = self.corners()
-        normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-        return np.asarray(normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None])
+        return unit_normals(self.corners())
 
     def in_frame(self, frame: Frame) -> Mesh:
         return replace(self, vertices=np.ascontiguousarray(frame.to_local(self.vertices)))

@@ -201,8 +201,8 @@ def level_roughing(given: Given, params: LevelRoughing) -> Outcome:
 def _nothing_over(given: Given, bottom: float) -> list[Unreached]:
     """What is told where no stock stands over the bottom: not any more, or never."""
     x, y = np.mean(given.mesh.bounds(), axis=0)[:2].tolist()
-    reason = f"No stock stands over the bottom, at {bottom:g} mm."
-    return [Unreached(reason=reason, place=(x, y, bottom), advice="Set the bottom lower, or take the row out.")]
+    advice = "Set the bottom lower, or take the row out."
+    return [Unreached(reason="No stock stands over the bottom.", place=(x, y, bottom), level_mm=bottom, advice=advice)]
 
 
 def plan_levels(given: Given, params: LevelRoughing, top: float, bottom: float) -> list[float]:
