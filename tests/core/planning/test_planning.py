@@ -115,6 +115,15 @@ def test_any_rules_make_a_route_or_say_what_is_left(recipe):
     assert len(made) + len(found.uncovered) > 0
 
 
+def test_a_material_that_is_cut_very_slowly_still_has_a_speed_and_a_feed():
+    slow = {"name": "Slow", "group": "S", "hardness_hb": 400, "kc11_n_mm2": 9000, "mc": 0.3}
+    material = {"materials": [slow | {"surface_speed_m_min": 0.01}], "material": "Slow"}
+    build = job_for(piece(), [], {1: flat(12)}, {"kind": "box", "z_plus_mm": 1}, **material)
+    found = propose_route(build, build.job.setups[0], SHOP, Recipe(), before=nothing_made())
+    assert found.operations
+    assert all(0 < o.cutting_feed_mm_min < 50 for o in found.operations)
+
+
 def test_a_tap_too_short_for_its_hole_is_told():
     found, _ = proposed(Recipe(break_through_mm=13))
     assert not any(n.startswith("Tap") for n in names(found))

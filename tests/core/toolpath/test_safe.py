@@ -58,7 +58,8 @@ def test_a_tool_that_leaves_comes_out_on_the_surface(name, data):
     if name == "cylinder" and np.linalg.norm(np.cross(along, AXIS)) < 0.05:
         return
     out = surface.leave(place, along)
-    if distance(name, place)[0] >= 0:
+    if surface.beyond(place).all():
+        assert distance(name, place)[0] >= -1e-8  # what rounds to the surface counts as on it
         assert (out == place).all()
         return
     assert distance(name, out)[0] == pytest.approx(0.0, abs=1e-7)
