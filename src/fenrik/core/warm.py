@@ -19,7 +19,7 @@ from fenrik.core.kernels import all_kernels
 from fenrik.core.machines import Machine
 from fenrik.core.posting import ControllerState, PostedOperation, load_controllers, post_programs
 from fenrik.core.progress import Progress, silent
-from fenrik.core.regions import fit_arcs
+from fenrik.core.regions import Shadow, fit_arcs
 from fenrik.core.solids.exact import exact_faces
 from fenrik.core.solids.facets import group_faces
 from fenrik.core.solids.model import Mesh
@@ -111,6 +111,7 @@ def _shapes() -> None:
     from fenrik.core.solids.tessellate import weld
 
     turn = np.linspace(0, 6, 12)
+    Shadow(_MESH).above(1.0)
     fit_arcs(np.column_stack([np.cos(turn), np.sin(turn)]), False, 1e-3)
     visiting_order(np.random.default_rng(0).uniform(0, 9, (12, 2)), "shortest way")
     group_faces(weld(_MESH))
@@ -132,7 +133,7 @@ def _programs() -> None:
 
 
 STEPS: dict[str, tuple[float, Callable[[], None]]] = {
-    "arcs, tours, meshes": (0.96, _shapes),
+    "arcs, rings, tours, meshes": (1.0, _shapes),
     "distances": (0.80, _distances),
     "programs": (0.56, _programs),
     "cutting upright": (0.52, _cut_upright),

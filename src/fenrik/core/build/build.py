@@ -61,6 +61,9 @@ class _Link:
 class Build(Geometry):
     """All artefacts of one job over its geometry. Keys are cheap; anything else is computed on demand."""
 
+    _recent: tuple[str, Stock] | None = None
+    """The stock that was asked for last, with its key: strategy, audit and the next row ask for the same."""
+
     @cached_property
     def _chains(self) -> dict[str, list[_Link]]:
         return {}
@@ -163,6 +166,7 @@ class Build(Geometry):
             data = _packed(Outcome(found.path, [*outcome.unreached, *found.told], outcome.failed))
             after = own._stock_after_key(operation, node.key)
             own.store.put(after, "stock", found.stock.to_bytes())
+            own._recent = after, found.stock
             if outcome.failed:
                 own.store.put(_failure_key(node.key), "failure", outcome.why.encode())
             return data
@@ -305,7 +309,10 @@ class Build(Geometry):
         links = self._links(setup, len(rows))
         kept = next((k for k in range(len(rows) - 1, -1, -1) if self.store.get(links[k].stock) is not None), -1)
         if kept == len(rows) - 1:
-            return Stock.from_bytes(self.store.get(links[kept].stock) or b"")
+            key, recent = links[kept].stock, self._recent
+            if recent is None or recent[0] != key:
+                recent = self._recent = key, Stock.from_bytes(self.store.get(key) or b"")
+            return recent[1]
         stock = self.stock_after(rows[kept]) if kept >= 0 else self.first_stock(setup)
         for k in range(kept + 1, len(rows)):
             path = self.outcome(rows[k]).toolpath

@@ -16,7 +16,7 @@ from fenrik.core.regions.polygons import from_shape
 from fenrik.core.sketches import Curve, region_of
 from fenrik.core.solids import find_faces
 from fenrik.core.solids.references import find_edge
-from fenrik.core.solids.signatures import face_box, face_signature, signatures_near
+from fenrik.core.solids.signatures import face_boxes, face_signature, signatures_near
 from fenrik.core.strategies.common import End
 from fenrik.core.strategies.prismatic import TargetParams
 from fenrik.core.strategies.registry import STRATEGIES, StrategyParams
@@ -171,7 +171,7 @@ def _reached_box(geometry: Geometry, operation: Operation) -> Points | None:
         return None
     placing = geometry.placing(geometry.job.setup(operation.setup))
     part = placing.part
-    boxes = [np.asarray(face_box(part.faces[i], placing.frame)) for i in faces]
+    boxes = [*face_boxes([part.faces[i] for i in faces], placing.frame)]
     boxes += [
         np.array([p.min(axis=0), p.max(axis=0)]) for p in (placing.frame.to_local(part.edges[i].points) for i in edges)
     ]

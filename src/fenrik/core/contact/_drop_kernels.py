@@ -299,23 +299,27 @@ def cell_of(x, y, origin, cell, nx, ny):
 
 
 @leaf
-def query_one(x, y, facets, edges, points, tops, start, items, origin, cell, nx, ny, profile):
-    """Tip height over one place. No element lifts the tip above its own top, and they stand in order of these."""
+def query_one(x, y, low, high, facets, edges, points, tops, start, items, origin, cell, nx, ny, profile):
+    """Tip height over one place, `low` where it is lower; any height from `high` on where it is as high. No element
+    lifts the tip above its own top, and they stand in order of these."""
     slot = cell_of(x, y, origin, cell, nx, ny)
-    best = -np.inf
+    best = low
     if slot >= 0:
         big = profile[profile.shape[0] - 1, 1]
         for k in range(start[slot], start[slot + 1]):
-            if tops[items[k]] <= best:
+            if tops[items[k]] <= best or best >= high:
                 break
             best = max(best, element_tip(items[k], x, y, facets, edges, points, profile, big))
     return best
 
 
 @kernel(parallel=True, nogil=True)
-def query(xy, facets, edges, points, tops, start, items, origin, cell, nx, ny, profile):
+def query(xy, low, high, facets, edges, points, tops, start, items, origin, cell, nx, ny, profile):
     """Tip heights over many places, in parallel; each place is independent, so the result is always the same."""
     out = np.empty(len(xy))
     for i in prange(len(xy)):
-        out[i] = query_one(xy[i, 0], xy[i, 1], facets, edges, points, tops, start, items, origin, cell, nx, ny, profile)
+        out[i] = query_one(
+            xy[i, 0], xy[i, 1], low[i], high[i], facets, edges, points, tops, start, items, origin, cell, nx, ny,
+            profile,
+        )  # fmt: skip
     return out

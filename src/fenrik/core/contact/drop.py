@@ -146,21 +146,30 @@ class DropStack:
     parts: tuple[tuple[DropIndex, float], ...]
 
 
-def tip_heights(index: DropIndex | DropStack, xy: Points) -> Points:
+def tip_heights(
+    index: DropIndex | DropStack, xy: Points, low: Points | float = -np.inf, high: Points | float = np.inf
+) -> Points:
     """Tip height over each place; of several bodies the highest that one of them asks for.
 
     Args:
         xy: (n, 2) mm.
+        low, high: heights between which it matters, for all places or each (n,): quicker where they are close.
 
     Returns:
-        (n,) mm, the z of the tool tip; −inf where the tool meets nothing at all.
+        (n,) mm, the z of the tool tip; `low` where it would be lower or meets nothing at all; where it is `high` or
+        more, anything from there on.
     """
     places = np.ascontiguousarray(xy, dtype=np.float64)
+    low, high = (np.ascontiguousarray(np.broadcast_to(z, len(places)), dtype=np.float64) for z in (low, high))
     if isinstance(index, DropStack):
-        found = [tip_heights(part, places) - height for part, height in index.parts]
-        return np.asarray(np.max([np.full(len(places), -np.inf), *found], axis=0))
+        best = low
+        for part, height in index.parts:
+            best = tip_heights(part, places, best + height, high + height) - height
+        return best
     return kernels.query(
         places,
+        low,
+        high,
         index.facets,
         index.edges,
         index.vertices,
@@ -175,10 +184,10 @@ def tip_heights(index: DropIndex | DropStack, xy: Points) -> Points:
     )
 
 
-def tip_heights_grid(index: DropIndex | DropStack, x: Points, y: Points) -> Points:
-    """Tip heights on a grid, (len(x), len(y)) mm."""
+def tip_heights_grid(index: DropIndex | DropStack, x: Points, y: Points, low: float = -np.inf) -> Points:
+    """Tip heights on a grid, (len(x), len(y)) mm, `low` at least."""
     gx, gy = np.meshgrid(x, y, indexing="ij")
-    return tip_heights(index, np.column_stack([gx.ravel(), gy.ravel()])).reshape(len(x), len(y))
+    return tip_heights(index, np.column_stack([gx.ravel(), gy.ravel()]), low).reshape(len(x), len(y))
 
 
 def _one_face(mesh: Mesh) -> NDArray[np.int32]:

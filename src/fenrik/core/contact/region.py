@@ -59,8 +59,7 @@ class HeightField:
         """Tip heights over the rectangle from low to high (x, y), a little extended to whole cells."""
         x = low[0] + cell_mm * np.arange(int(np.ceil((high[0] - low[0]) / cell_mm)) + 1)
         y = low[1] + cell_mm * np.arange(int(np.ceil((high[1] - low[1]) / cell_mm)) + 1)
-        z = tip_heights_grid(index, x, y)
-        return cls(index, x, y, np.where(np.isfinite(z), np.maximum(z, floor_mm), floor_mm), floor_mm)
+        return cls(index, x, y, tip_heights_grid(index, x, y, floor_mm), floor_mm)
 
     @property
     def cell_mm(self) -> float:
@@ -156,10 +155,10 @@ class HeightField:
 
     def _beyond(self, points: Points, level: float, below: bool) -> Points:
         """How far places (n, 2) are beyond the boundary in height, at most two cells; zero or less inside."""
-        z = tip_heights(self.index, points)
-        over = np.where(np.isfinite(z), np.maximum(z, self.floor_mm), self.floor_mm) - level
+        most = 2 * self.cell_mm
+        over = tip_heights(self.index, points, max(level - most, self.floor_mm), level + most) - level
         beyond = over if below else np.where(over > 0, -over, np.maximum(-over, FINEST_MM))
-        return np.clip(beyond, -2 * self.cell_mm, 2 * self.cell_mm)
+        return np.clip(beyond, -most, most)
 
     def _onto_boundary(self, points: Points, normals: Points, level: float, tolerance: float, below: bool) -> Points:
         """The last place inside along ±one cell of the outward normal; points without a change stay put."""

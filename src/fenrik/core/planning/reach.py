@@ -23,7 +23,7 @@ from fenrik.core.tools import Tool
 from fenrik.core.tools.assembly import assembly_of, cutting_profile
 from fenrik.core.tools.cutters import BallCutter, BullNoseCutter, Cutter, FlatCutter
 from fenrik.core.tools.profile import bull_nose_profile
-from fenrik.core.tools.underside import underside_of
+from fenrik.core.tools.underside import Underside, underside_of
 
 SLACK_MM = 0.006
 """How much slimmer the tool is taken, beyond what the triangles stray."""
@@ -43,10 +43,11 @@ class Reach:
     """
 
     mesh: Mesh
-    _bodies: dict[tuple[float, float], DropIndex] = field(default_factory=dict)
+    _bodies: dict[bytes, DropIndex] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        self.top = float(self.mesh.bounds()[1, 2])
+        low, high = self.mesh.bounds()
+        self.depth = float(high[2] - low[2])
         self.slack = SLACK_MM + 2 * self.mesh.deflection_mm
         self.rays = RayCaster(self.mesh)
         self.ground = DropGround.of(self.mesh)
@@ -95,30 +96,34 @@ class Reach:
         good = np.ones(len(tips), bool)
         for body, above in bodies.parts:
             rows = np.flatnonzero(good)
-            good[rows] = tip_heights(body, tips[rows, :2]) - above <= tips[rows, 2] + self.slack
+            most = tips[rows, 2] + above + self.slack
+            good[rows] = tip_heights(body, tips[rows, :2], most, np.nextafter(most, np.inf)) <= most
         return good
 
     def _bodies_of(self, tool: Tool) -> DropStack:
         """The bodies of a tool made ready, the cutter first."""
-        depth = self.top - float(self.mesh.bounds()[0, 2])
         # Flat from the axis to the rim, whatever the underside of a holder: wide enough for any.
         discs = [
             (self._body(p.radius_mm + BESIDE_MM, 0.0), p.bottom_mm)
             for p in (b.profile for b in assembly_of(tool).watched)
-            if p.bottom_mm < depth
+            if p.bottom_mm < self.depth
         ]
         return DropStack(((self._cutter(tool.cutter), 0.0), *discs))
 
     def _cutter(self, cutter: Cutter) -> DropIndex:
         """A cutter, mills a little slimmer, so that they are free where they touch."""
         if not isinstance(cutter, FlatCutter | BallCutter | BullNoseCutter):
-            return self.ground.index(underside_of(cutting_profile(cutter)))
+            return self._ready(underside_of(cutting_profile(cutter)))
         radius = max(cutter.radius_mm - self.slack, 0.1 * cutter.radius_mm)
         return self._body(radius, min(cutter.corner_mm, radius * 0.999))
 
     def _body(self, radius_mm: float, corner_mm: float) -> DropIndex:
-        """A round body with a corner, made ready once; how long it is makes no difference from above."""
-        key = round(radius_mm, 9), round(corner_mm, 9)
+        """A round body with a corner; how long it is makes no difference from above."""
+        return self._ready(underside_of(bull_nose_profile(radius_mm, corner_mm, LONG_MM)))
+
+    def _ready(self, underside: Underside) -> DropIndex:
+        """The part made ready for an underside, once for each."""
+        key = underside.elements.tobytes()
         if key not in self._bodies:
-            self._bodies[key] = self.ground.index(underside_of(bull_nose_profile(*key, LONG_MM)))
+            self._bodies[key] = self.ground.index(underside)
         return self._bodies[key]

@@ -161,9 +161,8 @@ def _gouges(poses: Poses, stock: Stock, around: Surroundings) -> list[tuple[NDAr
         return []
     other = stock.error_mm + FLATTEN_MM + ROUNDING_MM
     found = []
-    for places, normals, sources in stock.hits_by_tile():
-        new = np.flatnonzero(sources >= 0)
-        new = new[around.part.rays.may_be_deeper(places[new], normals[new], around.tolerance_mm + other)]
+    for places, normals, sources in stock.hits_by_tile(cut_only=True):
+        new = np.flatnonzero(around.part.rays.may_be_deeper(places, normals, around.tolerance_mm + other))
         if len(new) == 0:
             continue
         near = signed_distances(around.part, places[new])

@@ -93,8 +93,10 @@ def _is_sliver(ring: Points) -> bool:
 def thinned(region: Rings, tolerance_mm: float) -> Rings:
     """The rings without places that lie within a tolerance of the way past them (Douglas & Peucker)."""
     # As lines that end where they begin: GEOS would take the first place of a ring out without looking how far that is.
+    # A ring that came to cross itself within the tolerance is put right by whatever is done with it next.
     lines = [shapely.LineString(np.vstack([r, r[:1]])) for r in region]
-    return _kept([shapely.get_coordinates(shapely.simplify(line, tolerance_mm))[:-1] for line in lines])
+    simple = shapely.simplify(lines, tolerance_mm, preserve_topology=False)
+    return _kept([shapely.get_coordinates(line)[:-1] for line in simple])
 
 
 def widened(lines: Sequence[Points], distance_mm: float) -> Rings:
@@ -152,7 +154,7 @@ def _directed(line: Points, pieces: list[Points]) -> list[Points]:
 def signed_area(ring: Points) -> float:
     """Area of a ring, above 0 counter-clockwise."""
     x, y = ring[:, 0], ring[:, 1]
-    return 0.5 * float(np.dot(x, np.roll(y, -1)) - np.dot(np.roll(x, -1), y))
+    return 0.5 * float(x[:-1] @ y[1:] - x[1:] @ y[:-1] + x[-1] * y[0] - x[0] * y[-1])
 
 
 def line_length(line: Points) -> float:

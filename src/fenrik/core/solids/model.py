@@ -227,6 +227,11 @@ class Solid:
         return self._boxes[turn] - frame.origin @ frame.rotation
 
     @cached_property
+    def face_areas(self) -> Points:
+        """Areas of the faces, (n,) mm²."""
+        return np.array([f.area_mm2 for f in self.faces])
+
+    @cached_property
     def _boxes(self) -> dict[bytes, Points]:
         return {}
 

@@ -168,8 +168,10 @@ def _fulfils(face: Face, rule: FaceRule, normal: np.ndarray | None) -> bool:
 def _by_look(solid: Solid, wanted: FaceReference) -> list[int]:
     diagonal = _diagonal(solid)
     fits = []
-    for i, f in enumerate(solid.faces):
-        if f.kind != wanted.kind or abs(f.area_mm2 - wanted.area_mm2) > 0.01 * max(wanted.area_mm2, 1e-9):
+    as_large = np.abs(solid.face_areas - wanted.area_mm2) <= 0.01 * max(wanted.area_mm2, 1e-9)
+    for i in np.flatnonzero(as_large).tolist():
+        f = solid.faces[i]
+        if f.kind != wanted.kind:
             continue
         if wanted.radius_mm is not None and (f.radius_mm is None or abs(f.radius_mm - wanted.radius_mm) > 1e-3):
             continue

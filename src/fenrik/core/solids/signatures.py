@@ -27,27 +27,37 @@ def signatures_near(solid: Solid, faces: list[int], frame: Frame, area: Points) 
         area: (2, 2) lowest and highest corner.
     """
     found: set[tuple[Any, ...]] = set()
-    for f in faces:
-        face = solid.faces[f]
-        box = face_box(face, frame)[:, :2]
-        if np.any(box[1] < area[0]) or np.any(box[0] > area[1]):
-            continue
+    boxes = face_boxes([solid.faces[f] for f in faces], frame)[:, :, :2]
+    near = np.all((boxes[:, 1] >= area[0]) & (boxes[:, 0] <= area[1]), axis=1)
+    within = np.all((boxes[:, 0] >= area[0]) & (boxes[:, 1] <= area[1]), axis=1)
+    for k in np.flatnonzero(near):
+        face = solid.faces[faces[k]]
         surface = _surface(face)
-        if surface is None or (np.all(box[0] >= area[0]) and np.all(box[1] <= area[1])):
+        if surface is None or within[k]:
             found.add(face_signature(face))
             continue
         found.add(surface)
-        for e in {e for loop in face.loops for e in loop}:
-            places = frame.to_local(solid.edges[e].points)[:, :2]
-            if np.all(places.max(axis=0) >= area[0]) and np.all(places.min(axis=0) <= area[1]):
-                found.add((*surface, *_edge(solid.edges[e])))
+        edges = [solid.edges[e] for e in {e for loop in face.loops for e in loop}]
+        found |= {(*surface, *_edge(edges[e])) for e in _edges_near(edges, frame, area)}
     return list(found)
 
 
-def face_box(face: Face, frame: Frame) -> Points:
-    """The box in a frame round a face's own box, (2, 3)."""
-    corners = frame.to_local(np.array(np.meshgrid(*np.array([face.low, face.high]).T)).reshape(3, -1).T)
-    return np.array([corners.min(axis=0), corners.max(axis=0)])
+def _edges_near(edges: list[Edge], frame: Frame, area: Points) -> list[int]:
+    """Which edges have a box that meets an area of the frame's plane."""
+    if not edges:
+        return []
+    places = frame.to_local(np.concatenate([e.points for e in edges]))[:, :2]
+    first = np.cumsum([0, *(len(e.points) for e in edges[:-1])])
+    low, high = np.minimum.reduceat(places, first), np.maximum.reduceat(places, first)
+    return np.flatnonzero(np.all((high >= area[0]) & (low <= area[1]), axis=1)).tolist()
+
+
+def face_boxes(faces: list[Face], frame: Frame) -> Points:
+    """The boxes in a frame round the own boxes of n faces, (n, 2, 3)."""
+    sides = np.array([[f.low, f.high] for f in faces], dtype=np.float64).reshape(-1, 2, 3)
+    which = np.array(np.meshgrid([0, 1], [0, 1], [0, 1])).reshape(3, -1).T
+    corners = frame.to_local(sides[:, which, [0, 1, 2]].reshape(-1, 3)).reshape(-1, 8, 3)
+    return np.stack([corners.min(axis=1), corners.max(axis=1)], axis=1)
 
 
 def _surface(face: Face) -> tuple[Any, ...] | None:

@@ -158,12 +158,13 @@ class Stock:
         places, normals, sources = zip(*self.hits_by_tile(), strict=True)
         return np.concatenate(places), np.concatenate(normals), np.concatenate(sources)
 
-    def hits_by_tile(self) -> Iterator[tuple[Points, Points, NDArray[np.int32]]]:
-        """As `hits`, tile by tile."""
+    def hits_by_tile(self, cut_only: bool = False) -> Iterator[tuple[Points, Points, NDArray[np.int32]]]:
+        """As `hits`, tile by tile; all, or only those that motions made."""
         axes = self.node_axes()
         for family, (u, v, along) in enumerate(FAMILIES):
             for tile, (pu, pv) in zip(self.tiles[family], tile_places(self.lattice, family), strict=True):
-                i, j, k = np.nonzero(np.arange(tile.at.shape[2]) < tile.count[..., None])
+                there = np.arange(tile.at.shape[2]) < tile.count[..., None]
+                i, j, k = np.nonzero(there & (tile.source >= 0) if cut_only else there)
                 points = np.empty((len(i), 3))
                 points[:, u], points[:, v], points[:, along] = axes[u][pu][i], axes[v][pv][j], tile.at[i, j, k]
                 normals = tile.normal[i, j, k] / 127.0 @ self.frame.rotation.T

@@ -103,6 +103,7 @@ class Given:
         """Let go of what was made; it is made again where it is asked for."""
         self._made.clear()
         self.__dict__.pop("grown_obstacles", None)
+        self.__dict__.pop("with_obstacles", None)
 
     def _of(self, name: Need) -> Any:
         if name not in self._made:
@@ -197,10 +198,14 @@ class Given:
     def builder(self) -> PathBuilder:
         return PathBuilder(self.feeds, self.safe, self.retract_mm, radius_mm=self.cutter.radius_mm)
 
+    @cached_property
+    def with_obstacles(self) -> Mesh:
+        """Part and obstacles in one."""
+        return self.mesh if self.obstacles is None else join_meshes([self.mesh, self.grown_obstacles])
+
     def drop_index(self, allowance_mm: float) -> DropIndex:
         """The part and the obstacles made ready for this cutter grown by an allowance."""
-        mesh = self.mesh if self.obstacles is None else join_meshes([self.mesh, self.grown_obstacles])
-        return DropIndex.build(mesh, cutting_profile(self.cutter), allowance_mm)
+        return DropIndex.build(self.with_obstacles, cutting_profile(self.cutter), allowance_mm)
 
     def whole_tool_index(self, allowance_mm: float) -> DropStack:
         """The same for cutter, neck, shank and holder: where the whole tool may stand."""
@@ -208,7 +213,7 @@ class Given:
 
     def body_indices(self, allowance_mm: float) -> list[tuple[DropIndex, float]]:
         """Neck, shank and holder where they are wider than the cutter, with their heights over the tip."""
-        mesh = self.mesh if self.obstacles is None else join_meshes([self.mesh, self.grown_obstacles])
+        mesh = self.with_obstacles
         depth = float(np.ptp(mesh.bounds()[:, 2]))
         grown = allowance_mm + BODY_CLEARANCE_MM
         return [

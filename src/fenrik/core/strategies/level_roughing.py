@@ -25,6 +25,7 @@ from fenrik.core.contact.region import HeightField
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.progress import part_of
+from fenrik.core.regions import Shadow
 from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import (
     MM,
@@ -39,15 +40,17 @@ from fenrik.core.strategies.common import (
     to_points,
 )
 from fenrik.core.strategies.declared import Makes, Strategy, mills
-from fenrik.core.strategies.given import ON_SURFACE, Given
+from fenrik.core.strategies.given import BODY_CLEARANCE_MM, ON_SURFACE, Given
 from fenrik.core.strategies.ground.entries import DescentParams, Entry, go_in, plan_entry_onto
 from fenrik.core.strategies.ground.levels import levels_with_stops
 from fenrik.core.strategies.ground.narrow import NarrowPlaces
 from fenrik.core.strategies.ground.passes import pass_curve
-from fenrik.core.strategies.ground.regions import StandingStock, free_positions
+from fenrik.core.strategies.ground.regions import FreePositions, StandingStock
 from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
+from fenrik.core.tools.assembly import wider_bodies
+from fenrik.core.tools.cutters import FlatCutter
 
 LEAD_MM = 1.0
 FLAT_COSINE = 0.99999
@@ -233,12 +236,13 @@ def _plan_areas(
     highest = tops.highest
     watch = NarrowPlaces(given, params.allowance_mm, params.floor_allowance_mm, tops, heights)
     stock = StandingStock(given.stock)
+    positions = _positions(given, params, heights)
     for number, (above, level) in enumerate(itertools.pairwise([np.inf, *levels])):
         part_of(given.progress, 0.05, 0.8)(number / len(levels), f"level {number + 1} of {len(levels)}")
         wanted, standing = stock.between(level, above), stock.above(level)
         if wanted.is_empty:
             continue
-        free = free_positions(heights, level - params.floor_allowance_mm, params.tolerance_mm * 0.5)
+        free = positions.at(level - params.floor_allowance_mm)
         if given.region.faces is not None:
             free = shapely.intersection(free, _known(heights))
         reach = wanted.buffer(max(radius - given.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
@@ -266,6 +270,16 @@ def _plan_areas(
         previous = areas or previous
         watch.look(level)
     return roots, watch.found()
+
+
+def _positions(given: Given, params: LevelRoughing, heights: HeightField) -> FreePositions:
+    bodies = []
+    if isinstance(given.cutter, FlatCutter):
+        away = params.allowance_mm + BODY_CLEARANCE_MM
+        bodies = [(radius + away, bottom) for radius, bottom in wider_bodies(given.tool)]
+        bodies.append((given.cutter.radius_mm + params.allowance_mm, 0.0))
+    band = max(params.allowance_mm, params.floor_allowance_mm) + params.tolerance_mm
+    return FreePositions(heights, Shadow(given.with_obstacles), bodies, band, params.tolerance_mm * 0.5)
 
 
 def _known(heights: HeightField) -> Polygon:

@@ -142,7 +142,7 @@ class _WholeTool:
 
     def tips(self, xy: Points) -> Points:
         z, _ = self.surface.tips(xy)
-        return np.maximum(z, tip_heights(self.bodies, xy))
+        return tip_heights(self.bodies, xy, z)
 
 
 @dataclass

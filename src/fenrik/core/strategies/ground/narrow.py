@@ -38,7 +38,10 @@ class NarrowPlaces:
             for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)
         ]
         self.tops = np.where(outside[0][:, None] | outside[1][None, :], -np.inf, self.tops)
-        self.seen: list[tuple[np.ndarray, Unreached]] = []
+        self.told = 0
+        self.seen: dict[int, Unreached] = {}
+        self.owner = np.zeros(self.surface.shape, np.int32)
+        """Which of them each place belongs to, 0 for none."""
         self.held: list[np.ndarray] = []
         self.fixture_heights = np.full(self.surface.shape, -np.inf)
         if given.obstacles is not None:
@@ -60,26 +63,30 @@ class NarrowPlaces:
             return
         reached = np.unique(labels[wanted & (away <= self.tool_radius + cell)])
         room = ndimage.distance_transform_edt(wanted) * cell
-        for label in set(range(1, count + 1)) - set(reached.tolist()):
-            mask = labels == label
-            half = float(room[mask].max())
-            if half < 1.5 * cell:
-                continue
-            self.seen = [(m, u) for m, u in self.seen if not (m & mask).any()]
-            i, j = np.unravel_index(np.where(mask, room, -1).argmax(), mask.shape)
-            self.seen.append(
-                (
-                    mask,
-                    Unreached(
-                        reason=f"The tool does not fit: the place is about {2 * half:.1f} mm wide and the tool "
-                        f"{2 * self.tool_radius:g} mm.",
-                        place=(float(self.heights.x[i]), float(self.heights.y[j]), level),
-                        level_mm=level,
-                        area_mm2=float(mask.sum()) * cell * cell,
-                        advice=f"Rough it with a tool of at most {2 * half * 0.95:.1f} mm.",
-                    ),
-                )
+        boxes = ndimage.find_objects(labels)
+        halves = ndimage.maximum(room, labels, np.arange(1, count + 1))
+        for label in np.setdiff1d(np.flatnonzero(halves >= 1.5 * cell) + 1, reached):
+            box, half = boxes[label - 1], float(halves[label - 1])
+            mask = labels[box] == label
+            i, j = np.unravel_index(np.where(mask, room[box], -1).argmax(), mask.shape)
+            at = float(self.heights.x[box[0]][i]), float(self.heights.y[box[1]][j]), level
+            told = Unreached(
+                reason=f"The tool does not fit: the place is about {2 * half:.1f} mm wide and the tool "
+                f"{2 * self.tool_radius:g} mm.",
+                place=at,
+                level_mm=level,
+                area_mm2=float(mask.sum()) * cell * cell,
+                advice=f"Rough it with a tool of at most {2 * half * 0.95:.1f} mm.",
             )
+            self._tell(box, mask, told)
+
+    def _tell(self, box: tuple[slice, ...], mask: np.ndarray, told: Unreached) -> None:
+        """Tell a place in place of what was told above it."""
+        owner = self.owner[box]
+        for before in np.unique(owner[mask]):
+            self.seen.pop(int(before), None)
+        number = self.told = self.told + 1
+        owner[mask], self.seen[number] = number, told
 
     def _tell_held(self, held: np.ndarray, level: float) -> None:
         """Stock that stays because a fixture or another copy is in the way of the cutter; each place at its widest."""
@@ -92,11 +99,10 @@ class NarrowPlaces:
             if any((m & mask).sum() and m.sum() >= mask.sum() for m in self.held):
                 continue
             self.held = [m for m in self.held if not (m & mask).any()] + [mask]
-            self.seen = [(m, u) for m, u in self.seen if not (m & mask).any()]
             rows, columns = np.nonzero(mask)
             middle = np.argmin((rows - rows.mean()) ** 2 + (columns - columns.mean()) ** 2)
             place = (float(self.heights.x[rows[middle]]), float(self.heights.y[columns[middle]]), level)
-            self.seen.append((mask, held_back(place, float(mask.sum()) * cell * cell)))
+            self._tell((slice(None), slice(None)), mask, held_back(place, float(mask.sum()) * cell * cell))
 
     def found(self) -> list[Unreached]:
-        return [u for _, u in self.seen]
+        return list(self.seen.values())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import dataclass
 from typing import cast
 
 import contourpy
@@ -14,24 +15,56 @@ from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact.region import HeightField
 from fenrik.core.frames import Points
+from fenrik.core.regions import Shadow, offset, union
+from fenrik.core.regions.polygons import thinned, to_shape
 from fenrik.core.stock import Stock
 from fenrik.core.stock.field import Dense
 
 LEVEL_MM = 1e-6
+THIN_SHARE = 0.25
+"""Share of the tolerance by which outlines may be simplified."""
 
 
-def free_positions(heights: HeightField, level_mm: float, tolerance_mm: float) -> BaseGeometry:
-    """Where the tip may be at a level; beyond the height field the plane counts as free.
+@dataclass(frozen=True)
+class FreePositions:
+    """Where the tip may be at a level.
 
-    The open plane is attached so that offsets start at the part's walls only, not at the rim of the field.
+    With only upright walls about the end of a flat tool, sections of the part offset by its radius say it; else tip
+    heights do, which takes hundreds of times as long.
+
+    Attributes:
+        heights: tip heights of the whole tool, grown by the allowance. shadow: part and fixtures from above.
+        bodies: radius with what it keeps away, and lowest height over the tip, of cutter, neck, shank and holder; none
+            for a tool whose end is not flat.
+        band_mm: how far over and under the tip nothing may lean: the allowance is kept square to slopes.
     """
-    region = heights.free_region(level_mm, tolerance_mm)
-    x0, y0, x1, y1 = heights.x[0], heights.y[0], heights.x[-1], heights.y[-1]
-    far = float(np.hypot(x1 - x0, y1 - y0))
-    rim = 0.5 * heights.cell_mm
-    outer = box(x0 - far, y0 - far, x1 + far, y1 + far)
-    open_plane = shapely.difference(outer, box(x0 + rim, y0 + rim, x1 - rim, y1 - rim))
-    return _polygons(shapely.union(region, open_plane))
+
+    heights: HeightField
+    shadow: Shadow
+    bodies: list[tuple[float, float]]
+    band_mm: float
+    tolerance_mm: float
+
+    def at(self, level_mm: float) -> BaseGeometry:
+        """The positions, beyond the height field too: offsets must start at the part's walls, not at its rim."""
+        if not self.bodies or self.shadow.slopes(level_mm - self.band_mm, level_mm + self.band_mm):
+            return self._by_heights(level_mm)
+        keep = [offset(self.shadow.above(level_mm + bottom), reach) for reach, bottom in self.bodies]
+        blocked = thinned(union(*keep), THIN_SHARE * self.tolerance_mm)
+        return _polygons(shapely.difference(self._plane, to_shape(blocked)))
+
+    def _by_heights(self, level_mm: float) -> BaseGeometry:
+        region = self.heights.free_region(level_mm, self.tolerance_mm)
+        x0, y0, x1, y1 = self.heights.x[0], self.heights.y[0], self.heights.x[-1], self.heights.y[-1]
+        rim = 0.5 * self.heights.cell_mm
+        open_plane = shapely.difference(self._plane, box(x0 + rim, y0 + rim, x1 - rim, y1 - rim))
+        return _polygons(shapely.union(region, open_plane))
+
+    @property
+    def _plane(self) -> Polygon:
+        x0, y0, x1, y1 = self.heights.x[0], self.heights.y[0], self.heights.x[-1], self.heights.y[-1]
+        far = float(np.hypot(x1 - x0, y1 - y0))
+        return box(x0 - far, y0 - far, x1 + far, y1 + far)
 
 
 class StandingStock:
@@ -64,7 +97,7 @@ class StandingStock:
             Polygon(p[o[0] : o[1]], [p[a:b] for a, b in itertools.pairwise(o)])
             for p, o in zip(points, offsets, strict=True)
         ]
-        merged = shapely.union_all([shapely.make_valid(p) for p in polygons])
+        merged = shapely.union_all([p if p.is_valid else shapely.make_valid(p) for p in polygons])
         return _polygons(shapely.simplify(merged, 0.05 * self.cell))
 
 
