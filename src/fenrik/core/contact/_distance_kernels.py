@@ -424,10 +424,11 @@ def _other_faces(p, reach, first, corners, face_of, order, boxes, children, face
 @kernel(parallel=True, nogil=True)
 def settle(
     points, signed, nearest, features, triangles, neighbours, turns, face_of, parameters, side_at, tables,
-    order, boxes, children, rough, settled, places,
+    order, boxes, children, rough, settled, doubtful, places,
 ):  # fmt: skip
-    """Distances to the exact faces in place of those to triangles; True in `settled` where that was possible. `places`
-    is where they are reached.
+    """Distances to the exact faces in place of those to triangles; True in `settled` where that was possible, in
+    `doubtful` where it was not because a face and the triangles say different sides. `places` is where they are
+    reached.
 
     The face of the closest triangle gives the number, and other faces whose triangles are hardly farther, if the foot
     on their surface lies on them, or the curves in which two of them meet. A foot lies on a face where it is on the
@@ -450,6 +451,7 @@ def settle(
             p, t, signed[i], rough, triangles, neighbours, turns, face_of, parameters, side_at, tables, room
         )  # fmt: skip
         side = 0.0 if far <= slack else (1.0 if signed[i] >= 0.0 else -1.0)
+        refused = side * sign < 0.0 and abs(best - far) <= slack
         if side * sign < 0.0:
             best = np.inf
         there[:] = room[8]
@@ -465,10 +467,15 @@ def settle(
             other, its = _near_face(
                 p, near, signed[i], rough, triangles, neighbours, turns, face_of, parameters, side_at, tables, room
             )  # fmt: skip
-            if other < best and abs(other - far) <= slack and side * its >= 0.0:
+            if other < best and abs(other - far) <= slack:
+                if side * its < 0.0:
+                    refused = True
+                    continue
                 best, sign = other, its
                 there[:] = room[8]
         if abs(best - far) <= slack:
             signed[i] = sign * best
             settled[i] = True
             places[i, :] = there
+        elif refused:
+            doubtful[i] = True

@@ -128,18 +128,34 @@ def signed_distances(index: DistanceIndex, points: Points) -> Distances:
     )  # fmt: skip
     bound = np.full(len(points), mesh.deflection_mm)
     if index.faces is not None:
-        turns, side_at = index._borders
         settled = np.zeros(len(points), bool)
-        tables = (*index.faces.tables, index.corners)
-        kernels.settle(
-            points, mm, nearest, features, mesh.triangles, index.neighbours, turns, mesh.face_ids,
-            index._parameters, side_at, tables, index.order, index.boxes, index.children, mesh.deflection_mm,
-            settled, places,
-        )  # fmt: skip
+        doubtful = _settle(index, points, mm, nearest, features, settled, places)
+        turned = doubtful[index.rays.inside(points[doubtful]) != (mm[doubtful] < 0)]
+        if len(turned):
+            found = tuple(table[turned] for table in (-mm, nearest, features, settled, places))
+            _settle(index, points[turned], *found)
+            mm[turned], settled[turned], places[turned] = found[0], found[3], found[4]
         fitted = np.where(index.faces.fitted[mesh.face_ids[nearest]], FITTED_MM, 0.0)
         share = np.minimum(SETTLED_SHARE + FAR_SHARE * np.abs(mm), 1.0)
         bound = np.where(settled, SETTLED_MM + share * mesh.deflection_mm + fitted, bound)
     return Distances(mm, bound, places, known)
+
+
+def _settle(
+    index: DistanceIndex, points: Points, mm: Points, nearest: NDArray[Any], features: NDArray[Any],
+    settled: NDArray[np.bool_], places: Points,
+) -> NDArray[np.int64]:  # fmt: skip
+    """Put distances right by the exact faces, in place; gives the rows where a face says the other side."""
+    assert index.faces is not None
+    turns, side_at = index._borders
+    mesh, doubtful = index.mesh, np.zeros(len(points), bool)
+    tables = (*index.faces.tables, index.corners)
+    kernels.settle(
+        points, mm, nearest, features, mesh.triangles, index.neighbours, turns, mesh.face_ids,
+        index._parameters, side_at, tables, index.order, index.boxes, index.children, mesh.deflection_mm,
+        settled, doubtful, places,
+    )  # fmt: skip
+    return np.flatnonzero(doubtful)
 
 
 def neighbours_of(mesh: Mesh) -> NDArray[np.int32]:
