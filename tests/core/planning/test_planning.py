@@ -438,3 +438,10 @@ def test_the_tool_with_which_the_next_setup_begins_goes_on_last():
     data["machines"].append({"name": "Other"})
     data["setups"][1]["machine"] = "Other"
     assert propose_order(parse_job(data), parse_job(data).setups[0]).order == [10, 20]
+
+
+def test_bores_that_get_threads_by_their_size_are_told():
+    threaded, _ = proposed()
+    assert [words for words in threaded.assumed if "⌀5" in words and "M6" in words]
+    plain, _ = proposed(Recipe(threads="leave plain"))
+    assert not [words for words in plain.assumed if "⌀5" in words]

@@ -426,9 +426,9 @@ def settle(
     points, signed, nearest, features, triangles, neighbours, turns, face_of, parameters, side_at, tables,
     order, boxes, children, rough, settled, doubtful, places,
 ):  # fmt: skip
-    """Distances to the exact faces in place of those to triangles; True in `settled` where that was possible, in
-    `doubtful` where it was not because a face and the triangles say different sides. `places` is where they are
-    reached.
+    """Distances to the exact faces in place of those to triangles; True in `settled` where that was possible. In
+    `doubtful` where only the triangles about a corner or an edge say the side, from far enough that a look can tell it
+    too. `places` is where they are reached.
 
     The face of the closest triangle gives the number, and other faces whose triangles are hardly farther, if the foot
     on their surface lies on them, or the curves in which two of them meet. A foot lies on a face where it is on the
@@ -439,19 +439,18 @@ def settle(
     corners = tables[-1]
     for i in prange(len(points)):
         p, t = points[i], nearest[i]
+        far, slack = abs(signed[i]), 2.0 * rough + 1e-9
         if features[i] < 3:
             here = side_at[triangles[t, features[i]]]
             if here == CORNER:
-                settled[i] = True
+                settled[i], doubtful[i] = True, far > slack
                 continue
             t = here // 3 if here >= 0 else t
-        far, slack = abs(signed[i]), 2.0 * rough + 1e-9
         room, spot, there = np.empty((9, 3)), np.empty(5), np.empty(3)
         best, sign = _near_face(
             p, t, signed[i], rough, triangles, neighbours, turns, face_of, parameters, side_at, tables, room
         )  # fmt: skip
         side = 0.0 if far <= slack else (1.0 if signed[i] >= 0.0 else -1.0)
-        refused = side * sign < 0.0 and abs(best - far) <= slack
         if side * sign < 0.0:
             best = np.inf
         there[:] = room[8]
@@ -467,15 +466,12 @@ def settle(
             other, its = _near_face(
                 p, near, signed[i], rough, triangles, neighbours, turns, face_of, parameters, side_at, tables, room
             )  # fmt: skip
-            if other < best and abs(other - far) <= slack:
-                if side * its < 0.0:
-                    refused = True
-                    continue
+            if other < best and abs(other - far) <= slack and side * its >= 0.0:
                 best, sign = other, its
                 there[:] = room[8]
         if abs(best - far) <= slack:
             signed[i] = sign * best
             settled[i] = True
             places[i, :] = there
-        elif refused:
-            doubtful[i] = True
+        else:
+            doubtful[i] = side != 0.0

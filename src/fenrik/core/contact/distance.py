@@ -145,7 +145,7 @@ def _settle(
     index: DistanceIndex, points: Points, mm: Points, nearest: NDArray[Any], features: NDArray[Any],
     settled: NDArray[np.bool_], places: Points,
 ) -> NDArray[np.int64]:  # fmt: skip
-    """Put distances right by the exact faces, in place; gives the rows where a face says the other side."""
+    """Put distances right by the exact faces, in place; gives the rows whose side is doubtful."""
     assert index.faces is not None
     turns, side_at = index._borders
     mesh, doubtful = index.mesh, np.zeros(len(points), bool)

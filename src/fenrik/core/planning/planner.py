@@ -98,6 +98,7 @@ class Planner:
     drafts: list[Draft] = field(default_factory=list)
     made: frozenset[int] = frozenset()
     left: list[Uncovered] = field(default_factory=list)
+    assumed: list[str] = field(default_factory=list)
     mouths: set[int] = field(default_factory=set)
     """Chamfers and countersinks that are made with the spotting of their holes."""
 
@@ -373,6 +374,10 @@ class Planner:
         if not drilled and not self._mill_bore(hole, diameter, depth, core.faces, why, beyond=beyond):
             self.skip(hole, f"no drill of ⌀{diameter:g} reaches {depth:.1f} mm deep, and no mill goes in")
             return False
+        if way == "automatic" and (tap is not None or (thread and self.recipe.threads == "mill")):
+            self._assume(
+                f"Bores of ⌀{diameter:g} are taken for {thread[0]} and threaded; if not, have them left plain."
+            )
         if tap is not None:
             self._tap(hole, tap, core, depth - beyond)
         elif thread and (way == "thread milling" or (way == "automatic" and self.recipe.threads == "mill")):
@@ -389,6 +394,10 @@ class Planner:
                 "threads are milled",
             )
         return True
+
+    def _assume(self, words: str) -> None:
+        if words not in self.assumed:
+            self.assumed.append(words)
 
     def _tap(self, hole: Hole, tap: Tool, core: HoleStep, depth: float) -> None:
         """Tap a bore; no deeper than the tap cuts, and told where that is less than half a diameter."""

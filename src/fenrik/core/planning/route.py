@@ -152,7 +152,7 @@ def _as_proposal(build: Build, setup: Setup, planner: Planner) -> RouteProposal:
             )
         )
         reasons.append(Reason(number=number, rule=draft.rule))
-    assumed = [] if job.material_of() else [NO_MATERIAL]
+    assumed = [*([] if job.material_of() else [NO_MATERIAL]), *planner.assumed]
     return RouteProposal(
         operations=operations, tools=planner.box.taken, reasons=reasons, uncovered=planner.left, assumed=assumed
     )

@@ -106,7 +106,7 @@ class _Sides:
         self.build, self.now = grown, after
         self.total = RouteProposal(
             **{k: [*getattr(self.total, k), *getattr(found, k)] for k in RouteProposal.model_fields}
-            | {"assumed": found.assumed}
+            | {"assumed": list(dict.fromkeys([*self.total.assumed, *found.assumed]))}
         )
         still = {frozenset(u.faces) for u in coverage(self.build).uncovered}
         for left in found.uncovered:
