@@ -176,6 +176,7 @@ def test_a_part_from_outside_is_finished_or_told(which):
     result = result_of(which)
     assert result["findings"] == [], json.dumps(result["findings"][:2])
     assert result["untold"] < 0.001
+    assert result["gouge_mm"] < 0.07, "by Open CASCADE"
 
 
 def test_most_of_what_could_be_made_is_made():
