@@ -65,6 +65,13 @@ prepare_web() {
   fi
 }
 
+prepare_code() { # both at one time: each mostly waits for the disk or for one core
+  prepare_web &
+  local web=$!
+  prepare_python
+  wait "$web"
+}
+
 prepare_kernels() {
   say "compiling kernels that have changed"
   .venv/bin/fenrik warm
