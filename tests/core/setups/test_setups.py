@@ -345,6 +345,9 @@ def test_a_body_that_is_a_fixture_has_a_setup_of_its_own():
     assert np.allclose(jaw.one_part, [[0, 40, 0], [50, 60, 15]])
     assert np.allclose(part.one_part, [[0, 0, 0], [40, 30, 10]])
     assert part.fixtures[0][1].volume_mm3 == pytest.approx(50 * 20 * 15)
+    wrong = parse_job({"part": {"file": "a.step", "roles": [{"body": "nset", "role": "fixture"}]}, "setups": []})
+    with pytest.raises(FenrikError, match=r"part\.roles\.0\.body .*no body of that name.*nest"):
+        _ = Build(wrong, step, MemoryStore()).solid
     lost = parse_job({"part": {"file": "a.step"}, "setups": [{"id": "x", "makes": "gone"}]})
     with pytest.raises(FenrikError, match="no body of that name"):
         Build(lost, step, MemoryStore()).placing(lost.setups[0])

@@ -214,9 +214,18 @@ class Geometry:
         """The bodies that are the part.
 
         Raises:
-            FenrikError: when no body is.
+            FenrikError: when no body is, or a role names a body that the model does not have.
         """
         part = self.job.part
+        names = {b.name for b in self.all_bodies.bodies} if part is not None and part.roles else set()
+        for k, given in enumerate(part.roles if part is not None else []):
+            if given.body not in names:
+                raise fail(
+                    f"part.roles.{k}.body",
+                    "is lost: the model has no body of that name.",
+                    f"Take the role out, or name one of {', '.join(sorted(names))}.",
+                    given.body,
+                )
         if part is None or not any(r.role != "part" for r in part.roles):
             return self.all_bodies
 

@@ -18,12 +18,14 @@ export function Bodies() {
     colour: string;
   }[];
   const roles = job.doc.part?.roles ?? [];
+  // A role of a body that the model does not have any more goes with the next choice.
+  const still = roles.filter((r) => bodies.some((b) => b.name === r.body));
   const put = (body: string, role: string) =>
     job.edit(
       [
         {
           path: "part/roles",
-          value: [...roles.filter((r) => r.body !== body), ...(role === "part" ? [] : [{ body, role }])],
+          value: [...still.filter((r) => r.body !== body), ...(role === "part" ? [] : [{ body, role }])],
           was: roles,
         },
       ],
