@@ -21,7 +21,7 @@ from fenrik.app.routers import jobs, library, parts, planning, setups, views, wo
 from fenrik.core.warm import warm_opening
 
 WEB = Path(os.environ.get("FENRIK_WEB", Path(__file__).parents[3] / "web" / "dist"))
-WATCH_EVERY_S = 3.0
+WATCH_EVERY_S, READY_EVERY_S = 3.0, 0.2
 
 
 async def watch_workers() -> None:
@@ -41,7 +41,9 @@ async def _start_watching() -> None:
 
 
 async def _warm_up() -> None:
-    await asyncio.to_thread(ready.wait)
+    # No thread waits for it: a server that is stopped while it gets ready would wait for that thread.
+    while not ready.state().ready:
+        await asyncio.sleep(READY_EVERY_S)
     await asyncio.gather(asyncio.to_thread(reading.warm_reader), asyncio.to_thread(warm_opening))
 
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import threading
-
 from pydantic import BaseModel
 
 
@@ -16,8 +14,6 @@ class Ready(BaseModel):
 
 
 _state = Ready()
-_done = threading.Event()
-_done.set()
 
 
 def state() -> Ready:
@@ -27,7 +23,6 @@ def state() -> Ready:
 def begin() -> None:
     """From here to `done` the server is getting ready."""
     global _state
-    _done.clear()
     _state = Ready(ready=False, fraction=0.0, words="getting ready")
 
 
@@ -39,9 +34,3 @@ def report(fraction: float, words: str) -> None:
 def done() -> None:
     global _state
     _state = Ready()
-    _done.set()
-
-
-def wait() -> None:
-    """Until it is ready."""
-    _done.wait()

@@ -7,12 +7,14 @@ import subprocess
 import sys
 import threading
 import time
+from importlib import import_module
 
 import uvicorn
 
 from fenrik.app import ready
 from fenrik.core.warm import warm
 
+APPLICATION = "fenrik.app.main"
 CHECK_EVERY_S = 1.0
 
 
@@ -21,12 +23,14 @@ def serve(host: str, port: int, workers: int) -> int:
     print(f"Fenrik answers at http://{host}:{port}", file=sys.stderr, flush=True)
     stop = threading.Event()
     ready.begin()
+    # The page first: workers that load the same modules at the same time would make it wait.
+    import_module(APPLICATION)
     keeper = threading.Thread(target=_keep_workers, args=(workers, stop), daemon=True)
     keeper.start()
     # uvicorn raises the signal that stopped it once more; as an exception it lets the workers be stopped too.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     try:
-        uvicorn.run("fenrik.app.main:app", host=host, port=port, log_level="warning", timeout_graceful_shutdown=3)
+        uvicorn.run(f"{APPLICATION}:app", host=host, port=port, log_level="warning", timeout_graceful_shutdown=3)
     finally:
         stop.set()
         keeper.join(timeout=10)
