@@ -3,12 +3,17 @@
 import numpy as np
 import pytest
 import shapely
+from shapely.geometry import box
 
+from fenrik.core.contact import DropIndex, tip_heights
+from fenrik.core.contact.region import HeightField
+from fenrik.core.regions import Shadow
+from fenrik.core.solids.reading import mesh_at
 from fenrik.core.stock import Stock, cut
 from fenrik.core.strategies.common import START_GAP_MM
 from fenrik.core.strategies.ground.entries import DescentParams, Entry, go_in, plan_entry_onto
 from fenrik.core.strategies.ground.levels import depth_levels, levels_with_stops
-from fenrik.core.strategies.ground.regions import StandingStock
+from fenrik.core.strategies.ground.regions import FreePositions, StandingStock
 from fenrik.core.toolpath import Feeds, Kind, PathBuilder, Poses, SafePlane
 from fenrik.core.tools import Assembly, bull_nose_profile
 
@@ -95,3 +100,34 @@ def test_cleared_ground_is_entered_straight_from_just_over_it():
     down = np.flatnonzero(path.kind == Kind.ENTRY)
     assert path.point[down[0] - 1, 2] < 10.0
     assert path.point[down[-1]] == pytest.approx([3, 4, 2.0])
+
+
+def test_sections_about_a_flat_end_say_what_tip_heights_say(pocket):
+    mesh = mesh_at(pocket, 0.005)
+    (low, high), radius = mesh.bounds(), 3.0
+    index = DropIndex.build(mesh, bull_nose_profile(radius, 0.0, 30.0))
+    heights = HeightField.over(index, low[:2] - 8, high[:2] + 8, 0.5, float(low[2]) - 5)
+    field = box(*(low[:2] - 7), *(high[:2] + 7))
+    for level in (low[2] - 1, low[2] + 5, low[2] + 12, high[2] - 0.5, high[2] + 1):
+        by_sections = FreePositions(heights, Shadow(mesh), [(radius, 0.0)], 0.02, 0.01).at(float(level))
+        by_heights = FreePositions(heights, Shadow(mesh), [], 0.02, 0.01).at(float(level))
+        assert by_sections.symmetric_difference(by_heights).intersection(field).area < 0.01 * (field.length + 120)
+
+
+def test_a_slope_about_the_tip_is_left_to_tip_heights(dish):
+    shadow = Shadow(mesh_at(dish, 0.02))
+    low, high = shadow.mesh.bounds()[:, 2]
+    assert shadow.slopes(high - 2, high - 1)
+    assert not shadow.slopes(low + 1, low + 2)
+
+
+def test_tip_heights_between_two_heights_are_those_without_or_the_bounds(dish):
+    index = DropIndex.build(mesh_at(dish, 0.005), bull_nose_profile(3.0, 1.0, 30.0))
+    xy = np.random.default_rng(4).uniform(-10, 70, (3000, 2))
+    plain, low, high = tip_heights(index, xy), 14.0, 18.0
+    found = tip_heights(index, xy, low, high)
+    assert np.all(found[plain <= low] == low)
+    assert np.all(found[plain >= high] >= high)
+    between = (plain > low) & (plain < high)
+    assert between.any()
+    assert (found[between] == plain[between]).all()

@@ -30,7 +30,7 @@ class FreePositions:
     """Where the tip may be at a level.
 
     With only upright walls about the end of a flat tool, sections of the part offset by its radius say it; else tip
-    heights do, which takes hundreds of times as long.
+    heights do, which takes longer.
 
     Attributes:
         heights: tip heights of the whole tool, grown by the allowance. shadow: part and fixtures from above.
