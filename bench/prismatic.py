@@ -39,8 +39,15 @@ def plate_job() -> dict[str, Any]:
     }
 
 
+READ_S = 1.55
+"""Seconds in which the machine of the bars reads the plate's file."""
+
+
 def plate() -> None:
-    """From a STEP file to a route that leaves nothing uncovered, computed and proven; against reading the file alone."""
+    """From a STEP file to a route that leaves nothing uncovered, computed and proven; against reading the file alone.
+
+    The bars are 25 s for route and paths, 35 s for proven, on a machine that reads the file in 1.55 s.
+    """
     from prism import engaged_arcs
 
     from fenrik.core.build import Build
@@ -53,10 +60,12 @@ def plate() -> None:
     from fenrik.core.store import MemoryStore
     from fenrik.core.toolpath import Kind
     from fenrik.core.tools import Tool
+    from fenrik.core.warm import warm_process
     from fenrik.demo.shop import SHOP_TOOLS
 
     data = write_solid(solid_from_shape(bench_plate()), ".step")
-    alone = timed(lambda: read_solid(data, "plate.step"), 1)
+    warm_process()  # as a worker does that waits for work
+    alone = timed(lambda: read_solid(data, "plate.step"))
     began = time.perf_counter()
     job = parse_job(plate_job())
     shop = [Tool.model_validate(t) for t in [*SHOP_TOOLS, *long_drills()]]
@@ -85,11 +94,12 @@ def plate() -> None:
     show(
         "plate from STEP to route",
         computed / alone,
-        "under 60 s",
+        f"at most {25 / READ_S:.0f}",
         f"{len(job.operations)} operations, {left.features} features, {len(left.uncovered)} uncovered; "
         f"route {planned:.1f} s, paths and stock {computed:.1f} s, proven {proven:.1f} s; "
         f"{retracts} retracts in {sum(map(len, areas))} pockets of {len(clearing)} rows, {100 * wide:.2f} % of cuts over 170°; findings {kinds or 'none'}; {untold} reports",
     )
+    show("plate proven", proven / alone, f"at most {35 / READ_S:.1f}", f"reading the file alone {alone:.2f} s")
     for o in job.operations:
         told = build.path(o).unreached
         print(

@@ -18,6 +18,8 @@ from fenrik.app.settings import task_memory_mb
 from fenrik.memory import give_back_early
 
 LOOK_EVERY_S = 0.1
+IDLE_S = 5.0
+"""A child that is asked nothing for so long after its start makes itself ready."""
 RECYCLED_MB = 550
 """A child that still holds more than this after its work makes room for a new one."""
 PAGE_MB = resource.getpagesize() / 2**20
@@ -43,11 +45,12 @@ class Child:
     """A process that does one piece of work after another, and is started anew when it had to be ended.
 
     Args:
-        work: what it does, importable.
+        work: what it does, importable. warm: what it does once when nothing is asked at its start, so that its first
+            work need not wait for it.
     """
 
-    def __init__(self, work: Work) -> None:
-        self.work = work
+    def __init__(self, work: Work, warm: Callable[[], None] | None = None) -> None:
+        self.work, self.warm = work, warm
         self._process: BaseProcess | None = None
         self._pipe: Connection | None = None
 
@@ -57,7 +60,7 @@ class Child:
             return
         context = get_context("spawn")
         self._pipe, other = context.Pipe()
-        self._process = context.Process(target=_serve, args=(self.work, other, os.getpid()), daemon=True)
+        self._process = context.Process(target=_serve, args=(self.work, self.warm, other, os.getpid()), daemon=True)
         self._process.start()
         other.close()
 
@@ -124,7 +127,7 @@ class Child:
         self._process = None
 
 
-def _serve(work: Work, pipe: Connection, parent: int) -> None:
+def _serve(work: Work, warm: Callable[[], None] | None, pipe: Connection, parent: int) -> None:
     """The child's own loop."""
     give_back_early()
     threading.Thread(target=_die_with, args=(parent,), daemon=True).start()
@@ -136,6 +139,8 @@ def _serve(work: Work, pipe: Connection, parent: int) -> None:
             last = time.monotonic()
             pipe.send(("progress", (fraction, words)))
 
+    if warm is not None and not pipe.poll(IDLE_S):
+        warm()
     while True:
         try:
             asked = pipe.recv()

@@ -17,6 +17,7 @@ from fenrik.app.settings import database_url
 from fenrik.app.status import OPEN_STATES
 from fenrik.app.tables import JobRow, TaskRow, engine
 from fenrik.core.errors import Problem
+from fenrik.core.warm import warm_process
 
 HEARTBEAT_S = 2.0
 STALLED_S = 8.0
@@ -24,7 +25,7 @@ REPORT_EVERY_S = 0.25
 
 _deferring = threading.Lock()
 """Replacing the connector changes the one app that all requests share."""
-child = Child(compute_task)
+child = Child(compute_task, warm_process)
 queue = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=database_url()))
 
 

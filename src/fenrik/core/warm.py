@@ -159,6 +159,15 @@ def warm_step(name: str) -> str:
     return name
 
 
+def warm_process() -> None:
+    """Loads what the first work of a process would wait for; nothing where kernels would have to be compiled."""
+    if not is_warm():
+        return
+    warm_opening()
+    for name in STEPS:
+        warm_step(name)
+
+
 def warm(progress: Progress = silent, processes: int | None = None) -> None:
     """Runs every kernel once, in processes beside each other; compiled code is kept on disk, so later calls are quick.
 

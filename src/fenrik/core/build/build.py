@@ -392,10 +392,11 @@ class Build(Geometry):
         def make() -> bytes:
             proof = prove(self.proof_inputs(setup), progress)
             for number, stock in proof.run.stocks:
-                self.store.put(self._proof_stock_key(setup, number), "stock", stock.to_bytes())
+                self.store.put(_proof_stock_key(node.key, number), "stock", stock.to_bytes())
             return pack_proof(proof, self.zero(setup))
 
-        return Node("proof", PROOF_VERSION, inputs, make)
+        node = Node("proof", PROOF_VERSION, inputs, make)
+        return node
 
     def proof(self, setup: Setup, progress: Progress = silent) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
         """What the programs of a setup do: a summary as JSON, and the chart's columns.
@@ -424,14 +425,11 @@ class Build(Geometry):
             failed={o.number: why for o in self.job.route(setup) if (why := self.failure(o))},
         )
 
-    def _proof_stock_key(self, setup: Setup, number: int) -> str:
-        return key_of("proof stock", PROOF_VERSION, proof=self.proof_key(setup), after=number)
-
     def proof_stock(self, setup: Setup, number: int | None) -> Stock:
         """The stock of the proof after an operation; before the first one for None."""
         if number is None:
             return self.first_stock(setup)
-        data = self.store.get(self._proof_stock_key(setup, number))
+        data = self.store.get(_proof_stock_key(self.proof_key(setup), number))
         if data is None:
             raise fail("proof", "has not been run yet.", "Run the proof first.")
         return Stock.from_bytes(data)
@@ -495,6 +493,10 @@ class Build(Geometry):
 
 def _failure_key(path_key: str) -> str:
     return key_of("failure", FORM, path=path_key)
+
+
+def _proof_stock_key(proof_key: str, number: int) -> str:
+    return key_of("proof stock", PROOF_VERSION, proof=proof_key, after=number)
 
 
 def _packed(outcome: Outcome) -> bytes:

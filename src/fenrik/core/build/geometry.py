@@ -36,8 +36,10 @@ from fenrik.core.store import Store
 
 SOLID_VERSION, RECOGNISE_VERSION, PICTURE_VERSION = 5, 1, 1
 SOLIDS_KEPT = 16
-PROOF_DEFLECTION_MM, PROOF_SHARE = 0.016, 5e-5
+PROOF_DEFLECTION_MM, PROOF_SHARE = 0.008, 5e-5
 """Triangles that find places for the proof: so fine, or this share of the part's size; the exact faces do the rest."""
+FINE_MM, COARSER = 0.002, 4
+"""Deflections of triangles are the one, times powers of the other."""
 
 _opened: OrderedDict[str, Solid] = OrderedDict()
 _opened_lock = threading.Lock()
@@ -286,9 +288,9 @@ class Geometry:
     def mesh_of_one(self, setup: Setup, deflection_mm: float) -> Mesh:
         """The triangles of the first part in a setup's frame.
 
-        The deflection is rounded down to a power of two micrometres.
+        The deflection is rounded down to one of few, so that operations share their triangles.
         """
-        step = 2.0 ** math.floor(math.log2(max(deflection_mm, 2e-5) * 1000)) / 1000
+        step = FINE_MM * COARSER ** math.floor(math.log(max(deflection_mm, 2e-5) / FINE_MM, COARSER) + 1e-9)
         placing = self.placing(setup)
         key = key_of("mesh", SOLID_VERSION, solid=self.solid_key, makes=setup.makes, deflection=step)
 

@@ -13,7 +13,7 @@ from __future__ import annotations
 import numpy as np
 from numba import prange
 
-from fenrik.core.contact._distance_kernels import _closest
+from fenrik.core.contact._distance_kernels import STACK, _closest
 from fenrik.core.kernels import kernel, leaf
 
 NEAR_MM, SAME_MM = 1e-7, 1e-9
@@ -343,7 +343,7 @@ def _clear(run, tool, way, corners, order, boxes, children, best, place):
     Args:
         place: (4,) on return the place of the surface and the share of the way, where the gap is below `best`.
     """
-    stack, box, v, p, witness = np.empty(128, np.int32), np.empty(6), np.zeros(3), np.empty(3), np.empty(7)
+    stack, box, v, p, witness = np.empty(STACK, np.int32), np.empty(6), np.zeros(3), np.empty(3), np.empty(7)
     still = np.zeros(3)
     _box_of(run, tool, way, box)
     stack[0] = 0
@@ -457,7 +457,7 @@ def push(tips, axes, ways, bands, runs, corners, order, boxes, children, out, ne
     """
     for i in prange(len(tips)):
         tool, d, still, k, room = np.empty(6), np.empty(3), np.zeros(3), np.empty(4), np.zeros((2, 7))
-        stack = np.empty(128, np.int32)
+        stack = np.empty(STACK, np.int32)
         for c in range(3):
             tool[c], tool[3 + c], d[c] = tips[i, c], axes[i, c], ways[i, c]
         best, found = -np.inf, -1

@@ -8,7 +8,7 @@ from functools import lru_cache
 from importlib import resources
 from typing import Any, Literal
 
-from jinja2 import StrictUndefined, TemplateError
+from jinja2 import StrictUndefined, Template, TemplateError
 from jinja2.sandbox import ImmutableSandboxedEnvironment, SecurityError
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
@@ -109,7 +109,7 @@ class Dialect(BaseModel):
         lines = []
         for text in getattr(self, name):
             try:
-                line = _environment().from_string(text).render(**values)
+                line = _template(text).render(**values)
             except (TemplateError, TypeError, ValueError, ArithmeticError, OverflowError, MemoryError) as error:
                 raise fail(
                     f"dialect.{name}", f"cannot be filled in: {error}.", "Mend this line of the dialect.", text
@@ -145,6 +145,12 @@ def _environment() -> ImmutableSandboxedEnvironment:
     environment.filters["words"] = safe_words
     environment.globals = {}
     return environment
+
+
+@lru_cache(maxsize=256)
+def _template(text: str) -> Template:
+    """A line of a dialect, compiled once."""
+    return _environment().from_string(text)
 
 
 def format_number(units: int, decimals: int, trailing_zeros: bool) -> str:

@@ -51,6 +51,7 @@ class FaceGraph:
         cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
         double = np.linalg.norm(cross, axis=1)
         self._corners, self._areas = corners, double / 2
+        self._walls: dict[bytes, NDArray[np.bool_]] = {}
         self._normals = cross / np.maximum(double, 1e-300)[:, None]
 
     @cached_property
@@ -145,8 +146,13 @@ class FaceGraph:
 
     def is_wall(self, face: int, direction: Points) -> bool:
         """Whether a face stands upright along a direction, give or take draft."""
-        normals = self.normals(face)
-        return len(normals) > 0 and bool(np.abs(normals @ direction).max() <= WALL_SINE)
+        key = direction.tobytes()
+        if key not in self._walls:
+            lean = np.full(len(self.faces), np.inf)
+            filled = np.flatnonzero(np.diff(self._starts))
+            lean[filled] = np.maximum.reduceat(np.abs(self._normals @ direction), self._starts[filled])
+            self._walls[key] = lean <= WALL_SINE
+        return bool(self._walls[key][face])
 
     def is_upright(self, edge: int, direction: Points) -> bool:
         """Whether an edge runs up along a direction."""

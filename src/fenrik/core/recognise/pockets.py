@@ -12,7 +12,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 import numpy as np
-from shapely.geometry import MultiPoint, Polygon
+import shapely
+from shapely.geometry import Polygon
 
 from fenrik.core.frames import Points
 from fenrik.core.recognise.features import Boss, FlatArea, OuterProfile, Pocket
@@ -221,7 +222,7 @@ def _pocket(graph: FaceGraph, direction: Points, region: FlatRegion, in_holes: s
 
 def _size(points: Points) -> tuple[float, float]:
     """Length and width of the smallest rectangle round points seen from above."""
-    box = MultiPoint(points).minimum_rotated_rectangle
+    box = shapely.multipoints(points).minimum_rotated_rectangle
     if not isinstance(box, Polygon):
         return float(np.ptp(points, axis=0).max()), 0.0
     corners = np.array(box.exterior.coords)
@@ -238,7 +239,7 @@ def _round_diameter(graph: FaceGraph, upright: set[int]) -> float:
 
 
 def _area(points: Points) -> float:
-    return float(MultiPoint(points).convex_hull.area)
+    return float(shapely.multipoints(points).convex_hull.area)
 
 
 def _slot_width(graph: FaceGraph, direction: Points, walls: set[int], length: float, closed: bool) -> float | None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from shapely.geometry import MultiPoint
+import shapely
 
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
@@ -145,7 +145,7 @@ def _nest(graph: FaceGraph, pockets: list[Pocket]) -> None:
     for pocket in pockets:
         assert pocket.direction is not None
         points = flatten(graph.points(pocket.faces), np.array(pocket.direction))
-        shapes.append(MultiPoint(points).convex_hull.buffer(TOUCH_MM))
+        shapes.append(shapely.multipoints(points).convex_hull.buffer(TOUCH_MM))
     for k, pocket in enumerate(pockets):
         round_it = [
             (shapes[j].area, other.name)

@@ -1,6 +1,7 @@
 """Regions of the plane: polygons by Clipper2, curves with exact arcs, and what the part covers from a height up."""
 
 from fenrik.core.regions.arcs import fit_arcs
+from fenrik.core.regions.cover import Cover
 from fenrik.core.regions.polygons import (
     Rings,
     area_of,
@@ -15,6 +16,7 @@ from fenrik.core.regions.polygons import (
 from fenrik.core.regions.shadow import Shadow
 
 __all__ = [
+    "Cover",
     "Rings",
     "Shadow",
     "area_of",

@@ -15,7 +15,8 @@ import numpy as np
 
 from fenrik.core.frames import Points
 from fenrik.core.regions import _ring_kernels as kernels
-from fenrik.core.regions.polygons import Rings, offset, thinned, union
+from fenrik.core.regions.cover import Cover
+from fenrik.core.regions.polygons import Rings, components, offset, thinned, union
 from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.rays import RayCaster
 
@@ -51,10 +52,15 @@ class Shadow:
         self._edges = self.triangles[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2)
         self._kinds = _kinds(self._edges, len(self.points))
         self._leans = self.top - self.bottom > LEVEL_MM
-        self._kept: dict[tuple[int, float], Rings] = {}
+        self._kept: dict[tuple[int, float], Cover] = {}
+        self._gaps: dict[bytes, list[Rings]] = {}
 
     def above(self, level_mm: float) -> Rings:
         """The region covered by what stands higher than a level by more than a rounding error."""
+        return self.cover(level_mm).rings
+
+    def cover(self, level_mm: float) -> Cover:
+        """The same region, to be kept away from."""
         level = round(level_mm, 6) + LEVEL_MM
         crossed = bool(np.any((self.bottom < level) & (self.top > level)))
         # Between two heights where nothing slopes the region is the same.
@@ -85,7 +91,7 @@ class Shadow:
         """Whether anything that leans, and is seen from above, comes between two heights."""
         return bool(np.any(self._leans & (self.top > low_mm) & (self.bottom < high_mm)))
 
-    def _above(self, level: float) -> Rings:
+    def _above(self, level: float) -> Cover:
         above = self.points[self._edges, 2] >= level
         here = above.all(axis=1) & np.repeat((self.top > level) | (self.bottom >= level), 3)
         opposed = np.zeros(int(self._kinds.max(initial=0)) + 1, bool)
@@ -97,9 +103,18 @@ class Shadow:
             edges.append(_alone(cut))
             points = np.vstack([points, extra])
         rings = _rings(np.vstack(edges), points[:, :2])
-        merged = union(rings)
-        sealed = offset(offset(merged, SEAL_MM), -SEAL_MM) if len(merged) > 1 else merged
-        return thinned(sealed, THIN_MM)
+        merged = Cover.of(union(rings))
+        if not merged.gaps and len(merged.outside) < 2:
+            return Cover(thinned(merged.outside, THIN_MM), [])
+        outside = offset(offset(merged.outside, SEAL_MM), -SEAL_MM)
+        return Cover(thinned(outside, THIN_MM), [part for gap in merged.gaps for part in self._sealed(gap)])
+
+    def _sealed(self, gap: Rings) -> list[Rings]:
+        """What is left of a gap without its narrow places; most gaps are the same from level to level."""
+        key = b"".join(ring.tobytes() for ring in gap)
+        if key not in self._gaps:
+            self._gaps[key] = components(thinned(offset(offset(gap, -SEAL_MM), SEAL_MM), THIN_MM))
+        return self._gaps[key]
 
 
 def _kinds(edges: np.ndarray, count: int) -> np.ndarray:

@@ -102,11 +102,15 @@ def _cut_lane(
         low_u, low_v = origin[u] + u0 * cell, origin[v] + v0 * cell
         high_u, high_v = low_u + (nu - 1) * cell, low_v + (nv - 1) * cell
         ends[:] = np.nan
+        # Cutting takes away only: what lies beyond the stock now lies beyond it for good.
+        lowest, highest = _span(count[t], at[t])
         while resume[t] < order.shape[0]:
             m, ok = order[resume[t]], True
             for run in range(owner.shape[0]):
                 box = boxes[m, run]
                 if box[u] > high_u or box[3 + u] < low_u or box[v] > high_v or box[3 + v] < low_v:
+                    continue
+                if box[along] > highest or box[3 + along] < lowest:
                     continue
                 i0 = max(int(np.ceil((box[u] - low_u) / cell)), 0)
                 i1 = min(int(np.floor((box[3 + u] - low_u) / cell)), nu - 1)
@@ -137,6 +141,17 @@ def _cut_lane(
                 u, v, along, count[t], at[t], normal[t], source[t], starts, ways, turns, low_u, low_v, cell, bands,
                 runs, undersides, chains, owner, sources,
             )  # fmt: skip
+
+
+@leaf
+def _span(count, at):
+    """Where the stock of a tile begins and ends along its rays."""
+    lowest, highest = np.inf, -np.inf
+    for i in range(count.shape[0]):
+        for j in range(count.shape[1]):
+            if count[i, j] > 0:
+                lowest, highest = min(lowest, at[i, j, 0]), max(highest, at[i, j, count[i, j] - 1])
+    return lowest, highest
 
 
 @leaf

@@ -81,10 +81,11 @@ def cut(
     work = _Work(stock, steps, (owner + first_source).astype(np.int64), assembly)
     tiles = [list(family) for family in stock.tiles]
     batches = [(begin, min(begin + BATCH, len(steps))) for begin in range(0, len(steps), BATCH)]
-    for family in range(3):
-        for k, (begin, stop) in enumerate(batches):
-            work.run(family, tiles[family], begin, stop)
-            progress((family + (k + 1) / len(batches)) / 3, "cutting the stock")
+    for k, batch in enumerate(batches):
+        swept = work.swept(*batch)
+        for family in range(3):
+            work.run(family, tiles[family], swept)
+            progress((k + (family + 1) / 3) / len(batches), "cutting the stock")
     error = max(stock.error_mm, 1e-9, off + (assembly.cutting.error_mm if assembly.cutting is not None else 0.0))
     record = work.record(owner, len(poses))
     if stock.leans:
@@ -172,6 +173,18 @@ def _room_for(hits: int) -> int:
     return max(1 << (hits + 1).bit_length(), 4)
 
 
+@dataclass(frozen=True)
+class _Swept:
+    """A batch of steps: which, their tips and ways and axes, the tool's frames, and the box that each run sweeps."""
+
+    rows: slice
+    starts: Points
+    ways: Points
+    axes: Points
+    turns: Points
+    boxes: Points
+
+
 class _Work:
     """Steps with a constant axis made ready for the kernels, and the sums that they leave."""
 
@@ -195,50 +208,70 @@ class _Work:
         self.sines = np.tile(np.array([2.0, -2.0]), (n, 1))
         self.touch = np.zeros((3, n, watched, 4))
 
-    def run(self, family: int, tiles: list[Tile], begin: int, stop: int) -> None:
+    def swept(self, begin: int, stop: int) -> _Swept:
+        """What a batch of steps sweeps."""
+        rows = slice(begin, stop)
+        starts, ways, axes = self.starts[rows], self.ways[rows], self.axes[rows]
+        boxes = np.stack([_swept_box(run, starts, ways, axes) for run in self.convex], axis=1)
+        return _Swept(rows, starts, ways, axes, _tool_frames(axes, ways), boxes)
+
+    def run(self, family: int, tiles: list[Tile], swept: _Swept) -> None:
         """One batch on one family of rays; tiles that it cuts are replaced."""
         u, v, along = FAMILIES[family]
-        n, rows, watched = stop - begin, slice(begin, stop), len(self.assembly.watched)
-        starts, ways, axes = self.starts[rows], self.ways[rows], self.axes[rows]
-        turns = _tool_frames(axes, ways)
-        boxes = np.stack([_swept_box(run, starts, ways, axes) for run in self.convex], axis=1)
+        rows, starts, ways, axes = swept.rows, swept.starts, swept.ways, swept.axes
+        n, turns = len(starts), swept.turns
+        near, bodies = self._touched(family, swept.boxes, np.array([tile.span for tile in tiles]))
+        if len(near) == 0:
+            return
+        boxes, owner = np.ascontiguousarray(swept.boxes[:, :bodies]), self.owner[:bodies]
+        watches = bool(np.any(owner >= 0))
         measured = np.abs(axes).argmax(axis=1) == along
-        removed, touch = np.zeros((LANES, n)), np.zeros((LANES, n, max(watched, 1), 4))
+        removed, touch = np.zeros((LANES, n)), np.zeros((LANES, n if watches else 1, len(self.assembly.watched) + 1, 4))
         sines = np.tile(np.array([2.0, -2.0]), (LANES, n, 1))
-        order = np.arange(n) if family == 2 or measured.any() or self._watches(boxes) else _scattered(n)
+        # Only where a watched body comes near the stock does it matter what was cut before.
+        order = np.arange(n) if family == 2 or watches or measured.any() else _scattered(n)
         rays = np.array(self.lattice.rays(family))
-        for loose in _loose_tiles(tiles, self._touched(family, boxes)):
+        for loose in _loose_tiles(tiles, near):
             while len(loose.numbers):
                 kernels.cut_tiles(
                     family, u, v, along, rays, loose.numbers, *loose.columns, loose.changed, starts, ways, turns,
                     boxes, order, loose.resume, self.origin, self.lattice.cell_mm, self.bands, self.runs,
-                    self.undersides, self.chains, self.owner, measured, self.sources[rows], removed, sines, touch,
+                    self.undersides, self.chains, owner, measured, self.sources[rows], removed, sines, touch,
                 )  # fmt: skip
                 loose = loose.give_back(tiles, rays, n)
         self.removed[rows] += removed.sum(axis=0)
         self.sines[rows, 0] = np.minimum(self.sines[rows, 0], sines[..., 0].min(axis=0))
         self.sines[rows, 1] = np.maximum(self.sines[rows, 1], sines[..., 1].max(axis=0))
-        self.touch[family, rows] = _first_deepest(touch)[:, :watched]
+        if watches:
+            self.touch[family, rows] = _first_deepest(touch)[:, :-1]
 
-    def _touched(self, family: int, boxes: Points) -> NDArray[np.int64]:
-        """Numbers of the tiles that a box of the batch reaches into."""
-        near = np.zeros([-(-r // TILE) for r in self.lattice.rays(family)], bool)
-        axes = FAMILIES[family][:2]
-        flat = boxes.reshape(-1, 6)
-        low, high = ((flat[:, [k + a for a in axes]] - self.origin[list(axes)]) / self.lattice.cell_mm for k in (0, 3))
-        a = np.clip(np.floor(low / TILE).astype(int), 0, near.shape)
-        b = np.clip(np.floor(high / TILE).astype(int) + 1, 0, near.shape)
-        width = 1 + np.array(near.shape * 2)
-        packed = np.unique(np.ravel_multi_index(tuple(np.hstack([a, b]).T), tuple(width)))
-        for a0, a1, b0, b1 in np.stack(np.unravel_index(packed, tuple(width)), axis=1):
-            near[a0:b0, a1:b1] = True
-        return np.flatnonzero(near)
+    def _touched(self, family: int, boxes: Points, spans: Points) -> tuple[NDArray[np.int64], int]:
+        """Numbers of the tiles whose stock a box of the batch reaches into, and how many of the runs there are up to
+        the last that does; those of the cutter come first.
 
-    def _watches(self, boxes: Points) -> bool:
-        """Whether a watched body comes to where stock can be: only then does it matter what was cut before."""
-        high = self.origin + self.lattice.cell_mm * (np.array(self.lattice.shape) - 1)
-        watched = boxes[:, self.owner >= 0]
-        return bool(np.any(np.all((watched[..., :3] < high) & (watched[..., 3:] > self.origin), axis=-1)))
+        Args:
+            spans: (tiles, 2) where the stock of each tile begins and ends along the rays.
+        """
+        u, v, along = FAMILIES[family]
+        shape = np.array([-(-r // TILE) for r in self.lattice.rays(family)])
+        near, bodies = np.zeros(shape, bool), 0
+        lows, highs = np.moveaxis(spans.reshape(*shape, 2), -1, 0)
+        corner, side = self.origin[[u, v]], TILE * self.lattice.cell_mm
+        for run in range(boxes.shape[1]):
+            own = boxes[:, run]
+            first = np.clip(np.floor((own[:, [u, v]] - corner) / side).astype(int), 0, shape)
+            last = np.clip(np.floor((own[:, [3 + u, 3 + v]] - corner) / side).astype(int) + 1, 0, shape)
+            width = tuple(1 + np.tile(shape, 2))
+            packed, which = np.unique(np.ravel_multi_index(np.hstack([first, last]).T, width), return_inverse=True)
+            begins, ends = np.full(len(packed), np.inf), np.full(len(packed), -np.inf)
+            np.minimum.at(begins, which, own[:, along])
+            np.maximum.at(ends, which, own[:, 3 + along])
+            for a0, b0, a1, b1, begin, end in zip(*np.unravel_index(packed, width), begins, ends, strict=True):
+                here = (lows[a0:a1, b0:b1] <= end) & (highs[a0:a1, b0:b1] >= begin)
+                if here.any():
+                    near[a0:a1, b0:b1] |= here
+                    bodies = run + 1
+        return np.flatnonzero(near), bodies
 
     def record(self, owner: NDArray[np.int64], n: int) -> CutRecord:
         """What each pose did, its steps taken together."""

@@ -12,6 +12,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -58,6 +59,13 @@ class Tile:
     at: NDArray[np.float64]
     normal: NDArray[np.int8]
     source: NDArray[np.int32]
+
+    @cached_property
+    def span(self) -> tuple[float, float]:
+        """Where its stock begins and ends along the rays; (inf, −inf) where there is none."""
+        there = self.count > 0
+        last = np.take_along_axis(self.at, np.maximum(self.count - 1, 0)[..., None].astype(np.int64), axis=2)[..., 0]
+        return float(self.at[..., 0].min(where=there, initial=np.inf)), float(last.max(where=there, initial=-np.inf))
 
 
 Dense = tuple[NDArray[np.int16], NDArray[np.float64], NDArray[np.int8], NDArray[np.int32]]
@@ -164,7 +172,11 @@ class Stock:
         for family, (u, v, along) in enumerate(FAMILIES):
             for tile, (pu, pv) in zip(self.tiles[family], tile_places(self.lattice, family), strict=True):
                 there = np.arange(tile.at.shape[2]) < tile.count[..., None]
-                i, j, k = np.nonzero(there & (tile.source >= 0) if cut_only else there)
+                if cut_only:
+                    there &= tile.source >= 0
+                    if not there.any():
+                        continue
+                i, j, k = np.nonzero(there)
                 points = np.empty((len(i), 3))
                 points[:, u], points[:, v], points[:, along] = axes[u][pu][i], axes[v][pv][j], tile.at[i, j, k]
                 normals = tile.normal[i, j, k] / 127.0 @ self.frame.rotation.T
@@ -196,8 +208,11 @@ class Stock:
 
 def _hits_of(tile: Tile) -> tuple[NDArray[np.int16], NDArray[np.float64], NDArray[np.int8], NDArray[np.int32]]:
     """Counts of a tile's rays, and their hits one after another."""
-    there = np.arange(tile.at.shape[2]) < tile.count[..., None]
-    return tile.count.ravel(), tile.at[there], tile.normal[there], tile.source[there]
+    count = tile.count.ravel()
+    if count.min(initial=0) == tile.at.shape[2]:
+        return count, tile.at.ravel(), tile.normal.reshape(-1, 3), tile.source.ravel()
+    there = np.flatnonzero(np.arange(tile.at.shape[2]) < tile.count[..., None])
+    return count, tile.at.ravel()[there], tile.normal.reshape(-1, 3)[there], tile.source.ravel()[there]
 
 
 def _tiles_from(

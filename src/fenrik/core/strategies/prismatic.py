@@ -16,7 +16,18 @@ from fenrik.core.contact import DropIndex
 from fenrik.core.contact.region import HeightField
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
-from fenrik.core.regions import Rings, Shadow, clip_lines, contains, difference, fit_arcs, intersection, offset, union
+from fenrik.core.regions import (
+    Cover,
+    Rings,
+    Shadow,
+    clip_lines,
+    contains,
+    difference,
+    fit_arcs,
+    intersection,
+    offset,
+    union,
+)
 from fenrik.core.regions.polygons import from_shape, line_length, to_shape
 from fenrik.core.sketches import Curve
 from fenrik.core.solids.references import FaceReference, FaceRule
@@ -251,13 +262,12 @@ class Workplace:
             shaped: whether the shape of the end counts; if not, it is as wide as the tool.
             window: lowest and highest corner (x, y) of where it is asked; what lies far from it is left out.
         """
-        reach = max(reach_mm, self.radius + OBSTACLE_CLEARANCE_MM)
         keep = self._near_part(level_mm, reach_mm, window) if shaped else self._beside(level_mm, reach_mm, window)
         fenced = self.fenced
         if fenced:
             keep = union(keep, fenced)
         above = [
-            offset(near(self.shadow.above(level_mm + bottom), window, radius), radius + BODY_CLEARANCE_MM)
+            self.shadow.cover(level_mm + bottom).grown(radius + BODY_CLEARANCE_MM, window)
             for radius, bottom in self.wider_bodies
             if level_mm + bottom < self.part_heights[1]
         ]
@@ -265,8 +275,8 @@ class Workplace:
             keep = union(keep, *above)
         if self._obstacle_shadow is None:
             return keep
-        fixtures = near(self._obstacle_shadow.above(level_mm - OBSTACLE_CLEARANCE_MM), window, reach)
-        return union(keep, offset(fixtures, self.radius + OBSTACLE_CLEARANCE_MM))
+        fixtures = self._obstacle_shadow.cover(level_mm - OBSTACLE_CLEARANCE_MM)
+        return union(keep, fixtures.grown(self.radius + OBSTACLE_CLEARANCE_MM, window))
 
     @cached_property
     def wider_bodies(self) -> list[tuple[float, float]]:
@@ -276,7 +286,7 @@ class Workplace:
     def _beside(self, level_mm: float, reach_mm: float, window: tuple[Points, Points] | None) -> Rings:
         if level_mm >= self.part_heights[1]:
             return []  # nothing stands so high, and no triangles need be made to know it
-        return offset(near(self.shadow.above(level_mm), window, reach_mm + self.radius), reach_mm)
+        return self.shadow.cover(level_mm).grown(reach_mm, window)
 
     def _near_part(self, level_mm: float, reach_mm: float, window: tuple[Points, Points] | None) -> Rings:
         """Where the end of the tool would touch the part: at each height of the end, what stands over that height is
@@ -285,11 +295,11 @@ class Workplace:
             return self._beside(level_mm, reach_mm, window)
         if self.by_heights_mm:
             return self._stopped(level_mm, reach_mm, window)
-        slim: dict[int, tuple[Rings, float]] = {}
+        slim: dict[int, tuple[Cover, float]] = {}
         for height in end_heights(self.end, self.shadow.heights, level_mm + LIFT_MM):
-            region = self.shadow.above(level_mm + LIFT_MM + height)
+            region = self.shadow.cover(level_mm + LIFT_MM + height)
             slim[id(region)] = (region, self.radius - radius_at(self.end.elements, height))
-        parts = [offset(near(r, window, reach_mm + self.radius), reach_mm - s) for r, s in slim.values() if r]
+        parts = [cover.grown(reach_mm - s, window) for cover, s in slim.values() if cover.rings]
         return union(*parts) if len(parts) > 1 else (parts[0] if parts else [])
 
     def _stopped(self, level_mm: float, reach_mm: float, window: tuple[Points, Points] | None) -> Rings:

@@ -15,7 +15,7 @@ from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact.region import HeightField
 from fenrik.core.frames import Points
-from fenrik.core.regions import Shadow, offset, union
+from fenrik.core.regions import Shadow, union
 from fenrik.core.regions.polygons import thinned, to_shape
 from fenrik.core.stock import Stock
 from fenrik.core.stock.field import Dense
@@ -49,7 +49,7 @@ class FreePositions:
         """The positions, beyond the height field too: offsets must start at the part's walls, not at its rim."""
         if not self.bodies or self.shadow.slopes(level_mm - self.band_mm, level_mm + self.band_mm):
             return self._by_heights(level_mm)
-        keep = [offset(self.shadow.above(level_mm + bottom), reach) for reach, bottom in self.bodies]
+        keep = [self.shadow.cover(level_mm + bottom).grown(reach) for reach, bottom in self.bodies]
         blocked = thinned(union(*keep), THIN_SHARE * self.tolerance_mm)
         return _polygons(shapely.difference(self._plane, to_shape(blocked)))
 
@@ -94,10 +94,10 @@ class StandingStock:
         generator = contourpy.contour_generator(self.x, self.y, mask.T.astype(float), fill_type="OuterOffset")
         points, offsets = cast(tuple[list[Points], list[Points]], generator.filled(0.5, 2.0))
         polygons = [
-            Polygon(p[o[0] : o[1]], [p[a:b] for a, b in itertools.pairwise(o)])
+            Polygon(p[: o[1]], [p[a:b] for a, b in itertools.pairwise(o[1:])])
             for p, o in zip(points, offsets, strict=True)
         ]
-        merged = shapely.union_all([p if p.is_valid else shapely.make_valid(p) for p in polygons])
+        merged = shapely.union_all(polygons)
         return _polygons(shapely.simplify(merged, 0.05 * self.cell))
 
 
