@@ -1,5 +1,7 @@
 """Signed distances: triangles against trimesh, exact faces against closed forms and Open CASCADE's own extrema."""
 
+import itertools
+
 import numpy as np
 import pytest
 import trimesh
@@ -184,6 +186,25 @@ def test_triangles_against_trimesh(dish):
     in_dish = np.linalg.norm(points - [25, 20, 42], axis=1) < 30
     clear = np.abs(got) > 0.1
     assert np.array_equal((got < 0)[clear], (inside & ~in_dish)[clear])
+
+
+def strips():
+    """A square half covered by long thin triangles from one corner, and many that are one and the same."""
+    side = np.linspace(0, 100, 120)
+    fans = [[[0.0, 0, 0], [a, 100, 0], [b, 100, 0]] for a, b in itertools.pairwise(side)]
+    same = [[[50.0, 50, 3], [60, 50, 3], [50, 60, 3]]] * 300
+    return np.array([*fans, *same, *(np.array(same[:1]) + [0, 0, 8.0])])
+
+
+def test_long_and_equal_triangles_against_all_of_them():
+    corners = strips()
+    n = len(corners)
+    mesh = Mesh(corners.reshape(-1, 3), np.arange(3 * n, dtype=np.int32).reshape(n, 3), np.zeros(n, np.int32))
+    points = np.random.default_rng(2).uniform([-10, -10, -9], [110, 110, 15], (300, 3))
+    _, expected, _ = trimesh.proximity.closest_point_naive(
+        trimesh.Trimesh(mesh.vertices, mesh.triangles, process=False), points
+    )
+    assert np.abs(np.abs(signed_distances(DistanceIndex.build(mesh), points).mm) - expected).max() < 1e-9
 
 
 def needle():

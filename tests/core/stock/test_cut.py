@@ -154,6 +154,22 @@ def test_watched_body_depth():
     assert record.touch_mm[1, 0] == pytest.approx(2.0, abs=1e-9)
 
 
+def test_a_holder_over_low_stock_changes_nothing_and_meets_what_stands_high():
+    """A post of 60 mm in a corner of a low plate: a wide holder passes over the plate, and stands in the post."""
+    plate = Stock.box(np.zeros(3), np.array([200.0, 60.0, 60.0]), 1.0)
+    low = np.array([[40.0, 30, 20], [190.0, 30, 20]])
+    plate, _ = cut(plate, low[:1], low[1:], Assembly(bull_nose_profile(40, 0, 100)))
+    cutter, holder = bull_nose_profile(3, 0, 20), Body("holder", bull_nose_profile(25, 0, 40).lifted(20.0))
+    starts, ends = np.array([[190.0, 30, 15], [60.0, 30, 15]]), np.array([[60.0, 30, 15], [20.0, 30, 15]])
+    bare, plain = cut(plate, starts, ends, Assembly(cutter))
+    held, record = cut(plate, starts, ends, Assembly(cutter, (holder,)))
+    assert held.to_bytes() == bare.to_bytes()
+    assert np.array_equal(record.removed_mm3, plain.removed_mm3)
+    # The post ends at x = 40 − 40, its rim; the holder comes to x = 60 − 25, then to x = 20 − 25.
+    assert record.touch_mm[0, 0] == 0
+    assert record.touch_mm[1, 0] > 0
+
+
 def test_kept_form_and_refusals():
     stock = Stock.box(np.zeros(3), np.array([10.0, 10.0, 5.0]), 0.5)
     again = Stock.from_bytes(stock.to_bytes())

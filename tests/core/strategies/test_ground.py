@@ -13,6 +13,7 @@ from fenrik.core.stock import Stock, cut
 from fenrik.core.strategies.common import START_GAP_MM
 from fenrik.core.strategies.ground.entries import DescentParams, Entry, go_in, plan_entry_onto
 from fenrik.core.strategies.ground.levels import depth_levels, levels_with_stops
+from fenrik.core.strategies.ground.links import along_inside, sees
 from fenrik.core.strategies.ground.regions import FreePositions, StandingStock
 from fenrik.core.toolpath import Feeds, Kind, PathBuilder, Poses, SafePlane
 from fenrik.core.tools import Assembly, bull_nose_profile
@@ -37,6 +38,26 @@ def test_what_a_level_takes_is_less_where_the_roof_is_gone(tunnelled, low, high,
     """Between two levels a ray is empty where the tunnel spans both: the chord at the farther one from its axis."""
     assert tunnelled.between(low, high).area == pytest.approx(40 * (30 - wide), rel=0.02)
     assert tunnelled.between(low, high).area <= tunnelled.above(low).area + 1e-6
+
+
+def test_outlines_of_standing_stock_have_the_holes_of_the_stock():
+    """Bores through a plate stay holes of the outline, each to half a cell."""
+    stock = Stock.box(np.zeros(3), np.array([40.0, 30.0, 5.0]), 0.25)
+    tips = np.array([[10.0, 10, -1], [28.0, 18, -1]])
+    stock, _ = cut(stock, Poses.upright(tips + [0, 0, 8.0], tips), Assembly(bull_nose_profile(4.0, 0.0, 20.0)))
+    found = StandingStock(stock).above(2.0)
+    assert [len(p.interiors) for p in shapely.get_parts(found)] == [2]
+    assert found.area == pytest.approx(40 * 30 - 2 * np.pi * 16, rel=0.01)
+
+
+def test_a_way_along_the_fence_from_inside_goes_to_the_fence_first():
+    """From amid the ground, round an island, to a place on the fence: a straight way would cross the island."""
+    fence = shapely.box(0, 0, 60, 40).difference(shapely.box(20, 20, 35, 35))
+    a, b = np.array([45.0, 28.0]), np.array([10.0, 40.0])
+    assert not sees(fence, a, b)
+    way = shapely.LineString(np.vstack([a, along_inside(fence, a, b)]))
+    assert fence.buffer(1e-2).covers(way)
+    assert np.allclose(way.coords[-1], b)
 
 
 def test_levels_hold_all_stops_in_even_steps():

@@ -484,7 +484,7 @@ def _makes(params: LevelRoughing) -> Makes:
 STRATEGY = Strategy(
     params=LevelRoughing,
     run=level_roughing,
-    version=10,
+    version=11,
     skims=True,
     group="Free shapes",
     needs=(*ON_SURFACE, "tool", "region"),

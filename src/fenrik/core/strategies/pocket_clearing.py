@@ -534,7 +534,7 @@ class _Clearing:
 STRATEGY = Strategy(
     params=PocketClearing,
     run=pocket_clearing,
-    version=6,
+    version=7,
     group="Faces and pockets",
     cutters=mills("flat", "bull-nose"),
     stage=2,

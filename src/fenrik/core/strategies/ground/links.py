@@ -80,7 +80,9 @@ def along_inside(fence: shapely.Geometry, a: Points, b: Points) -> Points:
     # The fence is a little wider than the region; its edge is moved back inside.
     places = shapely.get_coordinates(inner)
     inside = shapely.get_coordinates(shapely.shortest_line(fence.buffer(-2 * RIM_MM), shapely.points(places)))[::2]
-    return np.vstack([inside[1:-1], b])
+    # Where the way begins away from the edge, it goes to the edge first.
+    first = 1 if np.linalg.norm(inside[0] - a) < 4 * RIM_MM else 0
+    return np.vstack([inside[first:-1], b])
 
 
 def shortest_way(ground: shapely.Geometry, at: Points, to: Points, room: float) -> Points | None:
