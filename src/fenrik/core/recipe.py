@@ -60,7 +60,7 @@ class Recipe(BaseModel):
         ge=1,
         le=50,
         title="Peck from a depth of",
-        description="In diameters",
+        description="In diameters, in steel; deeper in cast iron and light metals, sooner in tough ones",
         json_schema_extra={"unit": "×"},
     )
     threads: Literal["tap", "mill", "leave plain"] = Field(

@@ -15,6 +15,7 @@ from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
 from fenrik.core.planning import coverage, make_holes, propose_order, propose_route, propose_sides
 from fenrik.core.planning.forecast import forecast
+from fenrik.core.planning.planner import BORE, REST, ROUGH, WALL, Draft, Planner
 from fenrik.core.recipe import Recipe
 from fenrik.core.solids.reading import mesh_at, solid_from_shape
 from fenrik.core.solids.references import reference_to
@@ -122,6 +123,37 @@ def test_a_material_that_is_cut_very_slowly_still_has_a_speed_and_a_feed():
     found = propose_route(build, build.job.setups[0], SHOP, Recipe(), before=nothing_made())
     assert found.operations
     assert all(0 < o.cutting_feed_mm_min < 50 for o in found.operations)
+
+
+@pytest.mark.parametrize(("group", "cycle", "first"), [("N", "drill", None), ("P", "peck", 5.0), ("S", "peck", 2.5)])
+def test_how_deep_a_hole_is_drilled_at_once_goes_by_the_material(group, cycle, first):
+    """⌀5 through 22 mm is 4.4 diameters: at once in light metal, in pecks in steel, in short ones in tough metal."""
+    material = {"name": "Some", "group": group, "hardness_hb": 150, "kc11_n_mm2": 1500, "mc": 0.25}
+    chosen = {"materials": [material | {"surface_speed_m_min": 100}], "material": "Some"}
+    shape = cut(box(0, 0, 0, 60, 40, 22), cylinder(30, 20, -1, 2.5, 40))
+    build = job_for(shape, [], {1: flat(12)}, {"kind": "box", "z_plus_mm": 1}, **chosen)
+    found = propose_route(build, build.job.setups[0], SHOP, Recipe(threads="leave plain"))
+    drilled = next(o.params for o in found.operations if o.name == "Drill ⌀5")
+    assert (drilled.cycle, drilled.peck_mm) == (cycle, first)
+
+
+def test_rows_that_may_come_in_any_order_begin_with_the_tool_in_the_spindle():
+    """Pockets, then bores: of the mills for bores the one goes first that cleared last, and the others follow."""
+
+    def order(*rows):
+        tools = [
+            Tool.model_validate({"number": d, "cutter": flat(d) | {"flute_length_mm": 30}, "stick_out_mm": 40})
+            for d in (20, 12, 8)
+        ]
+        of = {t.number: t for t in tools}
+        planner = object.__new__(Planner)
+        planner.drafts = [Draft(rank, of[d], "", {}, [], "") for rank, d in rows]
+        return [(d.rank, d.tool.number) for d in planner.ordered()]
+
+    assert order((BORE, 20), (BORE, 12), (ROUGH, 12)) == [(ROUGH, 12), (BORE, 12), (BORE, 20)]
+    assert order((BORE, 20), (BORE, 12), (BORE, 8), (WALL, 12)) == [(BORE, 20), (BORE, 8), (BORE, 12), (WALL, 12)]
+    # A small mill goes into the corners after a large one, whichever is in the spindle.
+    assert order((REST, 8), (REST, 12), (ROUGH, 8)) == [(ROUGH, 8), (REST, 12), (REST, 8)]
 
 
 def test_a_tap_too_short_for_its_hole_is_told():

@@ -50,6 +50,30 @@ _DRILLING: dict[Group, CuttingData] = {
 }
 
 
+@dataclass(frozen=True)
+class Pecking:
+    """How deep holes are drilled in a material group.
+
+    Attributes:
+        begins: from which depth on pecks are needed, as a share of that for steel. first: depth of the first peck in
+            diameters.
+    """
+
+    begins: float
+    first: float
+    source: str = SOURCE
+
+
+PECKING: dict[Group, Pecking] = {
+    "P": Pecking(1.0, 1.0),
+    "M": Pecking(0.75, 0.75),
+    "K": Pecking(1.25, 1.5),
+    "N": Pecking(1.25, 1.5),
+    "S": Pecking(0.5, 0.5),
+    "H": Pecking(0.5, 0.5),
+}
+
+
 def _scaled(
     base: dict[Group, CuttingData], speed: float, chip: float, width: float | None = None, depth: float | None = None
 ) -> dict[Group, CuttingData]:

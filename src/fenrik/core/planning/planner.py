@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from itertools import groupby
 from typing import Any
 
 import numpy as np
 import shapely
 
+from fenrik.core.cutting.data import PECKING, Pecking
 from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.frames import Frame, Points
 from fenrik.core.planning.coverage import Uncovered, as_uncovered, bores_of, far_bores, from_side
@@ -43,6 +45,8 @@ BROKEN_EDGES = ("chamfer", "countersink", "rounding", "taper")
 """Stretches of a hole that its bores do not make."""
 NO_FAR = "it has no counterbore on its far side"
 FACING, BULK, ROUGH, REST, BORE, SPOT, DRILL, FLAT, AFTER, FLOOR, WALL, SLOPE, CHAMFER = range(13)
+ANY_ORDER = (BORE, SPOT, DRILL, FLAT, AFTER, FLOOR, CHAMFER)
+"""Ranks whose rows have nothing to do with one another; in the others a smaller tool goes where a larger one was."""
 
 
 def mouth_for(hole: Hole, tool: Tool) -> list[int]:
@@ -77,6 +81,7 @@ class Planner:
     Attributes:
         ways: how holes with some faces are made in place of the rules. made: faces that operations make already.
         stock_under: how far stock stands below the part. stock_box: (2, 3) its corners. all_holes: those of every side.
+        pecking: how deep holes are drilled in the job's material.
         places: of the part's surface, in the frame. done: those that earlier rows finish. reach: what tools come to.
     """
 
@@ -97,6 +102,7 @@ class Planner:
     reach: Reach
     drafts: list[Draft] = field(default_factory=list)
     made: frozenset[int] = frozenset()
+    pecking: Pecking = PECKING["P"]
     left: list[Uncovered] = field(default_factory=list)
     assumed: list[str] = field(default_factory=list)
     mouths: set[int] = field(default_factory=set)
@@ -427,12 +433,14 @@ class Planner:
         tool = self.box.drill(diameter, short, depth + point)
         if tool is None or not self.is_free(tool, hole, depth + point):
             return False
-        deep = depth / tool.cutter.diameter_mm >= self.recipe.peck_over
+        deep = depth / tool.cutter.diameter_mm >= self.recipe.peck_over * self.pecking.begins
         params = {
             "strategy": "drilling",
             "cycle": "peck" if deep else "drill",
             "break_through_mm": self.recipe.break_through_mm + beyond,
         }
+        if deep:
+            params["peck_mm"] = round(self.pecking.first * tool.cutter.diameter_mm, 2)
         assert isinstance(tool.cutter, Drill)
         self.draft(DRILL, tool, f"Drill ⌀{tool.cutter.diameter_mm:g}", params, core.faces, rule)
         if not hole.through and hole.steps[-1].kind == "flat bottom":
@@ -497,5 +505,18 @@ class Planner:
             same.faces = list(dict.fromkeys([*same.faces, *faces]))
 
     def ordered(self) -> list[Draft]:
-        """By what must come first; inside a rank the largest tool first, rows of one tool together."""
-        return sorted(self.drafts, key=lambda d: (d.rank, -d.tool.cutter.diameter_mm, d.tool.number))
+        """By what must come first; inside a rank the largest tool first, rows of one tool together.
+
+        Where the tools of a rank may come in any order, the one that is in the spindle goes first, and the one that
+        the next rank begins with last: each pair of calls less is a tool change less.
+        """
+        drafts = sorted(self.drafts, key=lambda d: (d.rank, -d.tool.cutter.diameter_mm, d.tool.number))
+        ranks = [list(own) for _, own in groupby(drafts, key=lambda d: d.rank)]
+        found: list[Draft] = []
+        for k, own in enumerate(ranks):
+            held = found[-1].tool.number if found else None
+            wanted = ranks[k + 1][0].tool.number if k + 1 < len(ranks) else None
+            if own[0].rank in ANY_ORDER:
+                own = sorted(own, key=lambda d: (d.tool.number != held, d.tool.number == wanted))
+            found += own
+        return found

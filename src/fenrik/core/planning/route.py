@@ -9,6 +9,7 @@ import numpy as np
 from pydantic import BaseModel, Field
 
 from fenrik.core.build import Build
+from fenrik.core.cutting.data import PECKING
 from fenrik.core.cutting.load import Limits, propose
 from fenrik.core.job import Job, Operation, Setup
 from fenrik.core.planning.coverage import Made, Uncovered, what_is_made
@@ -85,6 +86,7 @@ def propose_route(
     before = before or forecast(build)
     places = before.surface.places.in_frame(placing.frame)
     reach = before.surface.reach(build, setup)
+    material = build.job.material_of()
     planner = Planner(
         solid,
         found,
@@ -102,6 +104,7 @@ def propose_route(
         before.done,
         reach,
         made=made.faces,
+        pecking=PECKING[material.group if material else "P"],
     )
     progress(0.6, "choosing tools")
     if only is None:
