@@ -11,6 +11,7 @@ from prism import flat, job_for
 
 from fenrik.core.job import parse_job
 from fenrik.core.setups.stocks import EarlierStock
+from fenrik.core.stock.shaping import upright
 
 ROUGH = {"strategy": "level roughing", "stepdown_mm": 3, "stepover_mm": 3, "tolerance_mm": 0.1}
 
@@ -48,6 +49,21 @@ def test_the_turned_setup_goes_on_from_the_very_stock(build):
     # Its strategy sees it upright, and is told what that costs.
     assert not build.stock_seen(second).leans
     assert build.stock_seen(second).error_mm > given.error_mm
+
+
+def test_what_later_rows_see_is_cut_on_and_as_the_stock_is(build):
+    """The stock that a third row sees was cut with the second row's path; made upright anew it has the same surface."""
+    document = json.loads(build.job.model_dump_json())
+    document["operations"].append(document["operations"][1] | {"number": 30})
+    build = build.with_job(parse_job(document))
+    third = build.job.operations[2]
+    seen, anew = build.stock_seen(third), upright(build.stock_before(third))
+    assert not seen.leans
+    gone = [stock.tops() for stock in (build.stock_seen(build.job.operations[1]), seen, anew)]
+    assert np.nanmax(np.where(np.isfinite(gone[0]), gone[0] - gone[1], 0)) > 1
+    both = np.isfinite(gone[1]) & np.isfinite(gone[2])
+    assert np.quantile(np.abs(gone[1] - gone[2])[both], 0.98) < 0.05
+    assert np.mean(np.isfinite(gone[1]) != np.isfinite(gone[2])) < 0.01
 
 
 def test_the_turned_setup_is_cut_and_proven(build):

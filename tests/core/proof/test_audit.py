@@ -21,7 +21,7 @@ TOOL = Tool(number=3, cutter=FLAT, stick_out_mm=30)
 def around(pocket, **changed):
     stock = Stock.box(np.zeros(3), np.array([60.0, 40, 20]), 0.5)
     part = DistanceIndex.build(mesh_at(pocket, 0.016), pocket.surfaces)
-    return replace(Surroundings(stock, part, TOOL, 0.02, 30.0, 300.0), **changed)
+    return replace(Surroundings(stock, lambda: stock, part, TOOL, 0.02, 30.0, 300.0), **changed)
 
 
 def two_levels(through_the_wall):

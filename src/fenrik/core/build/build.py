@@ -178,6 +178,7 @@ class Build(Geometry):
         setup = self.job.setup(operation.setup)
         return Surroundings(
             stock=self.stock_before(operation),
+            seen=lambda: self.stock_seen(operation),
             part=self.part_distances(setup) if self.job.part else None,
             tool=self.job.tool(operation.tool),
             tolerance_mm=self._tolerance(operation),
@@ -290,13 +291,29 @@ class Build(Geometry):
         return self.stock_after(self.route(setup)[0][index - 1]) if index else self.first_stock(setup)
 
     def stock_seen(self, operation: Operation) -> Stock:
-        """The stock before an operation as its strategy sees it: upright in the setup's frame."""
-        stock = self.stock_before(operation)
-        if not stock.leans:
-            return stock
-        inputs = {"code": STOCK_CODE, "before": self.key_before(operation)}
-        node = Node("stock seen", STOCK_VERSION, inputs, lambda: upright(stock).to_bytes(), kept_as="stock")
-        return Stock.from_bytes(node.made(self.store))
+        """The stock before an operation as its strategy sees it: upright in the setup's frame.
+
+        One that leans is made upright once for a setup, and cut on from there.
+        """
+        setup = self.job.setup(operation.setup)
+        if not self.first_stock(setup).leans:
+            return self.stock_before(operation)
+        rows = self.route(setup)[0][: self._place_of(operation)]
+        keys = [_seen_key(k) for k in (self.first_stock_key(setup), *(o.stock for o in self._links(setup, len(rows))))]
+        made = next((k for k in range(len(rows), -1, -1) if self.store.get(keys[k]) is not None), -1)
+        if made < 0:
+            self.store.put(keys[0], "stock", upright(self.first_stock(setup)).to_bytes())
+            made = 0
+        seen = Stock.from_bytes(self.store.get(keys[made]) or b"")
+        for k in range(made, len(rows)):
+            seen = self._cut_on(seen, rows[k], silent)
+            self.store.put(keys[k + 1], "stock", seen.to_bytes())
+        return seen
+
+    def _cut_on(self, stock: Stock, operation: Operation, progress: Progress) -> Stock:
+        """The stock after a row's path, from the one before it."""
+        cutter = Assembly(cutting_profile(self.job.tool(operation.tool).cutter))
+        return cut(stock, self.outcome(operation).toolpath.poses(FLATTEN_MM), cutter, 0, progress)[0]
 
     def has_stock_before(self, operation: Operation) -> bool:
         """Whether the stock before an operation is there already."""
@@ -315,14 +332,12 @@ class Build(Geometry):
             return recent[1]
         stock = self.stock_after(rows[kept]) if kept >= 0 else self.first_stock(setup)
         for k in range(kept + 1, len(rows)):
-            path = self.outcome(rows[k]).toolpath
+            self.outcome(rows[k])  # which may leave the stock as well
             made = self.store.get(links[k].stock)
             if made is not None:
                 stock = Stock.from_bytes(made)
                 continue
-            poses = path.poses(FLATTEN_MM)
-            cutter = Assembly(cutting_profile(self.job.tool(rows[k].tool).cutter))
-            stock, _ = cut(stock, poses, cutter, 0, progress if k == len(rows) - 1 else silent)
+            stock = self._cut_on(stock, rows[k], progress if k == len(rows) - 1 else silent)
             self.store.put(links[k].stock, "stock", stock.to_bytes())
         return stock
 
@@ -493,6 +508,10 @@ class Build(Geometry):
 
 def _failure_key(path_key: str) -> str:
     return key_of("failure", FORM, path=path_key)
+
+
+def _seen_key(stock_key: str) -> str:
+    return key_of("stock seen", STOCK_VERSION, code=STOCK_CODE, stock=stock_key)
 
 
 def _proof_stock_key(proof_key: str, number: int) -> str:

@@ -8,11 +8,14 @@ and told with its place. No code of the strategies is used here.
 
 from __future__ import annotations
 
+import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import maximum_filter
 
 from fenrik.core.contact.clearance import clearance
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
@@ -22,7 +25,6 @@ from fenrik.core.progress import Progress, silent
 from fenrik.core.proof.deviation import FLATTEN_MM, ROUNDING_MM
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import CutRecord, Stock, cut
-from fenrik.core.stock.shaping import upright
 from fenrik.core.toolpath import Kind, Poses, Toolpath
 from fenrik.core.toolpath.mending import Detour, hopped, skimmed, without
 from fenrik.core.tools import Tool, assembly_of, cutting_profile
@@ -50,12 +52,13 @@ class Surroundings:
     """What a path is looked at with, all in the setup's frame.
 
     Attributes:
-        stock: before the row. part: None where there is none. tolerance_mm: how far it may go into the part.
-        safe_mm: height of rapids. entry_feed: mm/min. link_feed: mm/min, of ways in air; None where they stay as
-            they are.
+        stock: before the row. seen: gives the same upright in the frame. part: None where there is none.
+        tolerance_mm: how far it may go into the part. safe_mm: height of rapids. entry_feed: mm/min. link_feed: mm/min,
+            of ways in air; None where they stay as they are.
     """
 
     stock: Stock
+    seen: Callable[[], Stock]
     part: DistanceIndex | None
     tool: Tool
     tolerance_mm: float
@@ -181,16 +184,19 @@ def _idle(path: Toolpath, poses: Poses, record: CutRecord, cell_mm: float) -> ND
 
 
 def _detour(around: Surroundings) -> Detour:
-    stock = upright(around.stock)
-    tops, (x, y, _) = stock.tops(), stock.node_axes()
-    radius, cell = around.tool.cutter.radius_mm, stock.lattice.cell_mm
+    stock, cutter = around.seen(), around.tool.cutter
+    cell, (x, y, _) = stock.lattice.cell_mm, stock.node_axes()
+    # The highest stock within the tool's radius of a node, and a cell more.
+    reach = math.ceil(cutter.radius_mm / cell + 1.5)
+    tops = maximum_filter(np.pad(stock.tops(), reach + 1, constant_values=-np.inf), 2 * reach + 1)
 
-    def stands(place: Points) -> float:
-        rows = slice(*np.searchsorted(x, [place[0] - radius - cell, place[0] + radius + cell]))
-        columns = slice(*np.searchsorted(y, [place[1] - radius - cell, place[1] + radius + cell]))
-        return float(tops[rows, columns].max(initial=-np.inf))
+    def stands(places: Points) -> Points:
+        rows, columns = (
+            np.clip(np.rint((places[..., a] - axis[0]) / cell).astype(int) + reach + 1, 0, len(axis) + 2 * reach + 1)
+            for a, axis in enumerate((x, y))
+        )
+        return np.asarray(tops[rows, columns])
 
-    cutter = around.tool.cutter
     # What is narrower above than below may stand under what it leaves.
     lifts = cutting_profile(cutter).is_plain
     return Detour(around.safe_mm, stands, around.entry_feed, cutter.centre_cutting, lifts)

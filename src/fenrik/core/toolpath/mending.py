@@ -27,13 +27,13 @@ class Detour:
     """How to go over what is left out.
 
     Attributes:
-        safe_mm: height of rapids. stands: highest stock under the tool with its tip at a place (x, y).
+        safe_mm: height of rapids. stands: highest stock under the tool with its tip at places (…, 2).
         feed: downwards, mm/min. plunges: whether the tool may go straight down into what stands there.
         lifts: whether it may go straight up anywhere; one that stands under what it leaves may not.
     """
 
     safe_mm: float
-    stands: Callable[[Points], float]
+    stands: Callable[[Points], Points]
     feed: float
     plunges: bool = True
     lifts: bool = True
@@ -49,7 +49,7 @@ def without(path: Toolpath, bad: Mask, way: Detour, whole: bool = False) -> Tool
         whole: leave out all from the last place over the stock before a bad motion to the first after it.
     """
     bad = _with_their_units(path, bad)
-    over = np.array([p[2] >= way.stands(p[:2]) for p in path.point])
+    over = path.point[:, 2] >= way.stands(path.point[:, :2])
     if whole or not way.lifts:
         bad = _from_over_to_over(bad, over)
     else:
@@ -113,7 +113,7 @@ def _detour(path: Toolpath, last: int, begin: int, way: Detour) -> Toolpath:
     if begin < len(path):
         there = path.point[begin - 1]
         height = max(height, float(there[2]))
-        start = max(float(there[2]), min(way.stands(there[:2]) + START_GAP_MM, height))
+        start = max(float(there[2]), min(float(way.stands(there[:2])) + START_GAP_MM, height))
         places += [np.array([there[0], there[1], height]), np.array([there[0], there[1], start]), there]
         kinds += [Kind.RAPID, Kind.RAPID, Kind.APPROACH]
     points = np.array(places)
@@ -152,7 +152,7 @@ def _hop_minutes(path: Toolpath, a: int, b: int, way: Detour) -> float:
         return 0.0
     here, there = path.point[a - 1], path.point[b - 1]
     up, down = max(way.safe_mm - here[2], 0.0), max(way.safe_mm - there[2], 0.0)
-    slow = max(min(way.stands(there[:2]) + START_GAP_MM, way.safe_mm) - there[2], 0.0)
+    slow = max(min(float(way.stands(there[:2])) + START_GAP_MM, way.safe_mm) - there[2], 0.0)
     return float((up + down - slow + np.hypot(*(there - here)[:2])) / RAPID_MM_MIN + slow / way.feed)
 
 
