@@ -27,6 +27,7 @@ from fenrik.core.stock import Stock, cut, stock_mesh
 from fenrik.core.stock.shaping import stock_from_mesh
 from fenrik.core.stock.standing import standing
 from fenrik.core.store import MemoryStore
+from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, Poses, SafePlane, motion_times
 from fenrik.core.toolpath.poses import UPRIGHT
 from fenrik.core.toolpath.tour import visiting_order
@@ -166,6 +167,8 @@ def warm_process() -> None:
     warm_opening()
     for name in STEPS:
         warm_step(name)
+    for strategy in STRATEGIES.values():
+        _ = strategy.code
 
 
 def warm(progress: Progress = silent, processes: int | None = None) -> None:

@@ -242,7 +242,7 @@ class _Work:
         self.removed[rows] += removed.sum(axis=0)
         self.sines[rows, 0] = np.minimum(self.sines[rows, 0], sines[..., 0].min(axis=0))
         self.sines[rows, 1] = np.maximum(self.sines[rows, 1], sines[..., 1].max(axis=0))
-        if watches:
+        if touch[..., 0].any():
             self.touch[family, rows] = _first_deepest(touch)[:, :-1]
 
     def _touched(self, family: int, boxes: Points, spans: Points) -> tuple[NDArray[np.int64], int]:
