@@ -29,6 +29,7 @@ from fenrik.core.regions import Shadow
 from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import (
     MM,
+    START_GAP_MM,
     Anchors,
     CommonParams,
     End,
@@ -41,13 +42,13 @@ from fenrik.core.strategies.common import (
 )
 from fenrik.core.strategies.declared import Makes, Strategy, mills
 from fenrik.core.strategies.given import BODY_CLEARANCE_MM, ON_SURFACE, Given
-from fenrik.core.strategies.ground.entries import DescentParams, Entry, go_in, plan_entry_onto
+from fenrik.core.strategies.ground.entries import DescentParams, go_in, plan_entry_onto
 from fenrik.core.strategies.ground.levels import levels_with_stops
 from fenrik.core.strategies.ground.narrow import NarrowPlaces
 from fenrik.core.strategies.ground.passes import pass_curve
 from fenrik.core.strategies.ground.regions import FreePositions, StandingStock
+from fenrik.core.strategies.linking import Landscape, Linker, skimming_builder
 from fenrik.core.strategies.targets import Targets
-from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 from fenrik.core.tools.assembly import wider_bodies
 from fenrik.core.tools.cutters import FlatCutter
@@ -193,12 +194,10 @@ def level_roughing(given: Given, params: LevelRoughing) -> Outcome:
         bottom - 10.0 - params.floor_allowance_mm,
     )
     roots, unreached = _plan_areas(given, params, tops, heights, levels)
-    builder = given.builder()
-    builder.beside = "both"  # the first pass of an area may be at full width
-    state = _Cutter(given, params, builder, unreached)
+    state = _Cutter(given, params, unreached)
     for area in _nearest_first(roots):
         state.cut_tree(area)
-    return Outcome(builder.finish(), unreached)
+    return Outcome(state.builder.finish(), unreached)
 
 
 def _nothing_over(given: Given, bottom: float) -> list[Unreached]:
@@ -378,9 +377,15 @@ def _nearest_first(areas: list[_Area]) -> list[_Area]:
 class _Cutter:
     """Walks the trees and writes the motions."""
 
-    def __init__(self, given: Given, params: LevelRoughing, builder: PathBuilder, unreached: list[Unreached]) -> None:
-        self.given, self.params, self.builder, self.unreached = given, params, builder, unreached
+    def __init__(self, given: Given, params: LevelRoughing, unreached: list[Unreached]) -> None:
+        self.given, self.params, self.unreached = given, params, unreached
+        self.landscape = Landscape(given)
+        self.builder = skimming_builder(given, self.landscape)
+        self.builder.beside = "both"  # the first pass of an area may be at full width
         self.radius = given.cutter.radius_mm
+        self.linker: Linker
+        self.swept: list[Points] = []
+        """Passes of the area that is cut now."""
 
     def cut_tree(self, root: _Area) -> None:
         waiting = [root]
@@ -395,7 +400,8 @@ class _Cutter:
         around = area.standing.buffer(self.radius + 1e-3, quad_segs=16)
         shapely.prepare(around)
         outside = area.free.difference(around)
-        cleared: list[BaseGeometry] = []
+        self.linker = Linker(self.builder, self.landscape, lambda _level, _window: fence)
+        self.swept = []
         for original in area.passes:
             run = original
             place = self.builder.place
@@ -413,24 +419,21 @@ class _Cutter:
                 from_outside = None if outside.is_empty else self._from_outside(area, run, closed, outside, fence)
                 if from_outside is not None:
                     run = from_outside
-                elif not self._enter(area, run, around, cleared):
+                elif not self._enter(area, run, around):
                     continue
             self.builder.next_pass()
             self.builder.follow(pass_curve(run), Kind.CUT)
-            cleared.append(LineString(run).buffer(self.radius * 0.98, quad_segs=8))
+            self.swept.append(run)
 
-    def _enter(self, area: _Area, run: Points, around: BaseGeometry, cleared: list[BaseGeometry]) -> bool:
-        """Come down to the start of a pass: beside the stock, in cleared ground, by helix, or by a ramp along it."""
+    def _enter(self, area: _Area, run: Points, around: BaseGeometry) -> bool:
+        """Come to the start of a pass: where nothing stands, by helix, or by a ramp along it."""
         params, cutter = self.params, self.given.cutter
-        start = shapely.Point(run[0])
-        entry: Entry | None
-        if not around.covers(start):
-            entry = Entry(run[0], [], "open")
-        elif cleared and shapely.union_all(cleared).covers(start.buffer(self.radius * 0.95, quad_segs=8)):
-            entry = Entry(run[0], [], "cleared")
-        else:
-            left = params.milling == "climb"
-            entry = plan_entry_onto(run, area.free, self.radius, cutter.centre_cutting, params, params.entry, left)
+        beside = not around.covers(shapely.Point(run[0]))
+        if beside or self.linker.is_cleared(run[[0, 0]], area.level, self.swept):
+            self._go_down(area, run[0])
+            return True
+        left = params.milling == "climb"
+        entry = plan_entry_onto(run, area.free, self.radius, cutter.centre_cutting, params, params.entry, left)
         if entry is None:
             self._tell_closed(area, run)
             return False
@@ -448,6 +451,11 @@ class _Cutter:
             )
         )
 
+    def _go_down(self, area: _Area, xy: Points) -> None:
+        """To a place of a level where nothing stands any more."""
+        self.linker.to(xy, area.level, min(area.level + START_GAP_MM, self.builder.retract_mm), self.swept)
+        self.builder.approach(np.array([*xy, area.level]))
+
     def _from_outside(
         self, area: _Area, run: Points, closed: bool, outside: BaseGeometry, fence: BaseGeometry
     ) -> Points | None:
@@ -457,8 +465,7 @@ class _Cutter:
         way = LineString([away, onto])
         if way.length > 6 * self.radius or not fence.covers(way):
             return None
-        beside = Entry(np.array([away.x, away.y]), [], "open")
-        go_in(self.builder, self.params, beside, area.level, area.above, False)
+        self._go_down(area, np.array([away.x, away.y]))
         run = _from_nearest(run, np.array([onto.x, onto.y])) if closed else run
         self.builder.enter(to_points(run[:1], area.level))
         return run
@@ -484,7 +491,7 @@ def _makes(params: LevelRoughing) -> Makes:
 STRATEGY = Strategy(
     params=LevelRoughing,
     run=level_roughing,
-    version=11,
+    version=12,
     skims=True,
     group="Free shapes",
     needs=(*ON_SURFACE, "tool", "region"),

@@ -78,6 +78,13 @@ class Landscape:
         return highest
 
 
+def skimming_builder(given: Given, landscape: Landscape) -> PathBuilder:
+    """A builder whose rapids go no higher than what stands under them asks for."""
+    made = given.builder()
+    made.over = landscape.height
+    return made
+
+
 class Linker:
     """Plans the links of one path.
 
@@ -127,16 +134,18 @@ class Linker:
             return None
         whole = np.vstack([a, way])
         length = float(np.linalg.norm(np.diff(whole, axis=0), axis=1).sum())
-        return way if length <= reach and self._is_cleared(whole, height, swept) else None
+        return way if length <= reach and self.is_cleared(whole, height, swept) else None
 
-    def _is_cleared(self, way: Points, height: float, swept: Sequence[Points]) -> bool:
-        """Whether nothing stands where the cutter goes along a way."""
+    def is_cleared(self, way: Points, height: float, swept: Sequence[Points]) -> bool:
+        """Whether nothing stands where the cutter goes along a way (n, 2) at a height."""
         if not self.landscape.stands_on(way, height):
             return True
-        lines = [shapely.LineString(line) for line in swept if len(line) > 1]
+        radius = self.landscape.cutter_mm
+        low, high = way.min(axis=0) - 2 * radius, way.max(axis=0) + 2 * radius
+        near = (w for w in swept if len(w) > 1 and np.all(w.max(axis=0) >= low) and np.all(w.min(axis=0) <= high))
+        lines = [shapely.LineString(line) for line in near]
         if not lines:
             return False
-        radius = self.landscape.cutter_mm
         cut = shapely.union_all(shapely.buffer(lines, radius))
         return bool(cut.covers(shapely.LineString(way).buffer(SHARE_SWEPT * radius)))
 

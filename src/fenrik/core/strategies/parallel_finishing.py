@@ -31,12 +31,12 @@ from fenrik.core.strategies.common import (
     CommonParams,
     Outcome,
     Picks,
-    StockTops,
     held_back,
     require,
 )
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import ON_SURFACE, Given
+from fenrik.core.strategies.linking import Landscape, skimming_builder
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools.assembly import cutting_profile
 
@@ -357,8 +357,8 @@ def _link(
     lift: float,
 ) -> Toolpath:
     """Order the passes, join neighbours along the surface, lift elsewhere."""
-    builder = given.builder()
-    tops = StockTops(given.stock)
+    landscape = Landscape(given)
+    builder, tops = skimming_builder(given, landscape), landscape.stock
     radius = given.cutter.radius_mm
     fence = region.buffer(1e-3)
     shapely.prepare(fence)
@@ -442,7 +442,7 @@ def _bridge(
 STRATEGY = Strategy(
     params=ParallelFinishing,
     run=parallel_finishing,
-    version=7,
+    version=8,
     group="Free shapes",
     needs=(*ON_SURFACE, "surface", "region", "tool"),
     cutters=(*mills("ball", "bull-nose"), "lollipop"),

@@ -33,7 +33,7 @@ from fenrik.core.sketches import Curve
 from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import MM, Anchors, CommonParams, End, Level, Picks, require
 from fenrik.core.strategies.given import BODY_CLEARANCE_MM, OBSTACLE_CLEARANCE_MM, Given
-from fenrik.core.strategies.linking import Landscape, Linker
+from fenrik.core.strategies.linking import Landscape, Linker, skimming_builder
 from fenrik.core.strategies.targets import EdgesTarget, FacesTarget, HolePlace, SketchTarget, Target, Targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.tools import cutting_profile
@@ -236,9 +236,7 @@ class Workplace:
         return Shadow(self.given.obstacles) if self.given.obstacles is not None else None
 
     def builder(self) -> PathBuilder:
-        made = self.given.builder()
-        made.over = self.landscape.height
-        return made
+        return skimming_builder(self.given, self.landscape)
 
     def linker(self, builder: PathBuilder, reach_mm: float, slack_mm: float = 0.0) -> Linker:
         """The planner of links for a path that keeps the axis a reach away from the part, or nearer by a slack."""
