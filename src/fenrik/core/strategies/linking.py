@@ -27,6 +27,8 @@ OBSTACLE_CELL_MM = 2.0
 SAME_MM = 1e-9
 LONGEST_SHARE, LONGEST_MM = 3.0, 20.0
 """A way round corners is at most so many times as long as the straight one and so much: going over is faster then."""
+AROUND_MM = 60.0
+"""Between places that are farther apart, a way round corners is not looked for."""
 STANDING_MM = 1e-3
 SHARE_SWEPT = 0.98
 
@@ -127,14 +129,27 @@ class Linker:
         direct = float(np.linalg.norm(b - a))
         if direct < SAME_MM:
             return b[None]
-        reach = LONGEST_SHARE * direct + LONGEST_MM
-        ground = self.free(height, (np.minimum(a, b) - reach, np.maximum(a, b) + reach))
-        way = b[None] if sees(ground, a, b) else shortest_way(ground, a, b, 0.0)
+        straight = np.vstack([a, b])
+        beside = self.landscape.cutter_mm
+        window = straight.min(axis=0) - beside, straight.max(axis=0) + beside
+        if self.is_cleared(straight, height, swept) and sees(self.free(height, window), a, b):
+            return b[None]
+        return self._way_round(a, b, height, swept) if direct <= AROUND_MM else None
+
+    def _way_round(self, a: Points, b: Points, height: float, swept: Sequence[Points]) -> Points | None:
+        """The same round corners."""
+        direct = float(np.linalg.norm(b - a))
+        longest = LONGEST_SHARE * direct + LONGEST_MM
+        # No way of that length from one to the other goes farther aside.
+        aside = 0.5 * float(np.sqrt(longest**2 - direct**2))
+        low, high = np.minimum(a, b) - aside, np.maximum(a, b) + aside
+        ground = shapely.intersection(self.free(height, (low, high)), shapely.box(*low, *high))
+        way = shortest_way(ground, a, b, 0.0)
         if way is None:
             return None
         whole = np.vstack([a, way])
         length = float(np.linalg.norm(np.diff(whole, axis=0), axis=1).sum())
-        return way if length <= reach and self.is_cleared(whole, height, swept) else None
+        return way if length <= longest and self.is_cleared(whole, height, swept) else None
 
     def is_cleared(self, way: Points, height: float, swept: Sequence[Points]) -> bool:
         """Whether nothing stands where the cutter goes along a way (n, 2) at a height."""
