@@ -6,6 +6,18 @@ import time
 
 import numpy as np
 
+WARMED = []
+
+
+def warm():
+    """What a child does that nothing is asked of."""
+    WARMED.append(os.getpid())
+
+
+def warmed(asked, progress):
+    """Tells what `warm` did in this child."""
+    return "done", [os.getpid()] == WARMED
+
 
 def work(asked, progress):
     """What the tests have the child do."""

@@ -7,9 +7,9 @@ import time
 
 import psutil
 import pytest
-from child_work import work
+from child_work import warm, warmed, work
 
-from fenrik.app.child import Child, Crashed, Overrun, Stopped
+from fenrik.app.child import IDLE_S, Child, Crashed, Overrun, Stopped
 
 
 @pytest.fixture
@@ -27,6 +27,18 @@ def test_work_is_done_and_tells_how_far_it_is(child):
     told = []
     assert child.run("add", lambda f, w: told.append((f, w)), never)[1][0] == "add"
     assert told == [(0.5, "half")]
+
+
+@pytest.mark.parametrize("idle", [True, False])
+def test_it_makes_itself_ready_when_nothing_is_asked_at_its_start(idle):
+    child = Child(warmed, warm)
+    try:
+        child.start()
+        if idle:
+            time.sleep(IDLE_S + 10.0)
+        assert child.run("tell", lambda f, w: None, never)[1] == idle
+    finally:
+        child.close()
 
 
 def test_it_is_stopped_inside_the_cad_kernel_and_the_next_work_is_done(child):
@@ -67,7 +79,7 @@ def test_work_that_nobody_could_follow_is_not_taken_for_the_next(child):
 def test_the_child_goes_with_its_worker():
     code = (
         "import sys; sys.path.insert(0, sys.argv[1])\n"
-        "from child_work import work; from fenrik.app.child import Child\n"
+        "from child_work import warm, warmed, work; from fenrik.app.child import Child\n"
         "if __name__ == '__main__':\n"
         "    Child(work).run('sleep', lambda f, w: print('begun', flush=True), lambda: False)\n"
     )
