@@ -295,9 +295,10 @@ class Build(Geometry):
 
         One that leans is made upright once for a setup, and cut on from there.
         """
+        stock = self.stock_before(operation)
+        if not stock.leans:
+            return stock
         setup = self.job.setup(operation.setup)
-        if not self.first_stock(setup).leans:
-            return self.stock_before(operation)
         rows = self.route(setup)[0][: self._place_of(operation)]
         keys = [_seen_key(k) for k in (self.first_stock_key(setup), *(o.stock for o in self._links(setup, len(rows))))]
         made = next((k for k in range(len(rows), -1, -1) if self.store.get(keys[k]) is not None), -1)
@@ -306,14 +307,14 @@ class Build(Geometry):
             made = 0
         seen = Stock.from_bytes(self.store.get(keys[made]) or b"")
         for k in range(made, len(rows)):
-            seen = self._cut_on(seen, rows[k], silent)
+            seen = self._cut_on(seen, rows[k], self.outcome(rows[k]).toolpath)
             self.store.put(keys[k + 1], "stock", seen.to_bytes())
         return seen
 
-    def _cut_on(self, stock: Stock, operation: Operation, progress: Progress) -> Stock:
+    def _cut_on(self, stock: Stock, operation: Operation, path: Toolpath, progress: Progress = silent) -> Stock:
         """The stock after a row's path, from the one before it."""
         cutter = Assembly(cutting_profile(self.job.tool(operation.tool).cutter))
-        return cut(stock, self.outcome(operation).toolpath.poses(FLATTEN_MM), cutter, 0, progress)[0]
+        return cut(stock, path.poses(FLATTEN_MM), cutter, 0, progress)[0]
 
     def has_stock_before(self, operation: Operation) -> bool:
         """Whether the stock before an operation is there already."""
@@ -332,12 +333,12 @@ class Build(Geometry):
             return recent[1]
         stock = self.stock_after(rows[kept]) if kept >= 0 else self.first_stock(setup)
         for k in range(kept + 1, len(rows)):
-            self.outcome(rows[k])  # which may leave the stock as well
+            path = self.outcome(rows[k]).toolpath  # which may leave the stock as well
             made = self.store.get(links[k].stock)
             if made is not None:
                 stock = Stock.from_bytes(made)
                 continue
-            stock = self._cut_on(stock, rows[k], progress if k == len(rows) - 1 else silent)
+            stock = self._cut_on(stock, rows[k], path, progress if k == len(rows) - 1 else silent)
             self.store.put(links[k].stock, "stock", stock.to_bytes())
         return stock
 

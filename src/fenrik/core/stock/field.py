@@ -209,7 +209,7 @@ class Stock:
 def _hits_of(tile: Tile) -> tuple[NDArray[np.int16], NDArray[np.float64], NDArray[np.int8], NDArray[np.int32]]:
     """Counts of a tile's rays, and their hits one after another."""
     count = tile.count.ravel()
-    if count.min(initial=0) == tile.at.shape[2]:
+    if np.all(count == tile.at.shape[2]):
         return count, tile.at.ravel(), tile.normal.reshape(-1, 3), tile.source.ravel()
     there = np.flatnonzero(np.arange(tile.at.shape[2]) < tile.count[..., None])
     return count, tile.at.ravel()[there], tile.normal.reshape(-1, 3)[there], tile.source.ravel()[there]

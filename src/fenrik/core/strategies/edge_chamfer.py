@@ -13,7 +13,7 @@ import numpy as np
 import shapely
 from pydantic import Field
 
-from fenrik.core.regions import Rings, offset, union
+from fenrik.core.regions import Rings, union
 from fenrik.core.regions.polygons import line_length, to_shape
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at
@@ -109,7 +109,7 @@ def _in_the_way(place: Workplace, chain: Chain, z: float, beside: float) -> Ring
     """Where the axis may not be: nearer to what stands over the edge than the cutter's radius, nearer to what stands
     over the tip than the cone is wide there."""
     tall = place.blocked(chain.level + 0.02, place.radius, shaped=False)
-    low = offset(place.shadow.above(z), beside - 3 * ARC_FIT_MM) if beside > 3 * ARC_FIT_MM else []
+    low = place.shadow.cover(z).grown(beside - 3 * ARC_FIT_MM) if beside > 3 * ARC_FIT_MM else []
     return union(tall, low)
 
 
