@@ -1,4 +1,9 @@
 /** What a browser has and the pages of tests have not; to be imported before anything of the app. */
+import { configure } from "@testing-library/react";
+
+// What a test waits for may take its time: two cores do other things beside.
+configure({ asyncUtilTimeout: 20_000 });
+
 const Plain = globalThis.Request;
 
 /** Addresses count from the page, as in a browser. */
