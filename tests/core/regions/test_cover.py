@@ -56,6 +56,6 @@ def test_of_nothing_nothing_grows():
 def test_a_sliver_about_a_corner_does_not_swallow_the_outline():
     # Rounding leaves such rings where outlines touch; what is far larger does not stand in the gap that they look like.
     outline = np.array([[0.0, 0], [40, 0], [40, 30], [0, 30]])
-    sliver = np.array([[1e-5, -1e-5], [-1e-5, -1e-5], [0.0, 2e-5]])
+    sliver = np.array([[1e-5, -1e-5], [-1e-5, -1e-5], [0.0, 2e-5]]) + [0, 30]
     found = to_shape(Cover.of([outline, sliver]).grown(2.0))
     assert found.symmetric_difference(shapely.box(0, 0, 40, 30).buffer(2, quad_segs=128)).area < 0.01
