@@ -214,7 +214,7 @@ def could_be_made(build: Any, mesh: Any, places: np.ndarray, normals: np.ndarray
                     free[np.flatnonzero(free)[hit >= 0]] = False
             # The chuck of the longest tool of that diameter.
             for t in turn:
-                begin = tip[free] + [CHUCK_MM * np.cos(t), CHUCK_MM * np.sin(t), 15 * radius + 8]
+                begin = tip[free] + [CHUCK_MM * np.cos(t), CHUCK_MM * np.sin(t), min(15 * radius, 120) + 8]
                 if free.any():
                     hit = rays.first_hits(frame.to_part(begin), np.tile(up, (len(begin), 1)))
                     free[np.flatnonzero(free)[hit >= 0]] = False

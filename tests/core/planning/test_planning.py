@@ -13,7 +13,7 @@ from prism import bore, faces, flat, floor_at, job_for, proof, run, with_targets
 from fenrik.core.copies import LineCopies, RoundCopies, copied, joined_copies, where_stock_lets
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
-from fenrik.core.planning import coverage, make_holes, propose_order, propose_route, propose_sides
+from fenrik.core.planning import coverage, make_holes, propose_order, propose_route, propose_sides, with_route
 from fenrik.core.planning.forecast import forecast
 from fenrik.core.planning.planner import BORE, REST, ROUGH, WALL, Draft, Planner
 from fenrik.core.recipe import Recipe
@@ -302,6 +302,35 @@ def test_all_sides_get_a_setup_where_features_are_left_and_nothing_is_proposed_t
     # Through holes and the outline are made from above only.
     assert not any(s != "top" and ("Tap" in n or n == "Outside") for s, n in rows)
     assert len({o.number for o in found.operations}) == len(rows)
+
+
+def test_a_bore_that_no_mill_goes_down_is_milled_half_from_each_side():
+    # A mill of 20 reaches 120 mm of the 150; what is below its reach in a blind bore is told.
+    tower = cut(box(0, 0, 0, 60, 50, 150), cylinder(18, 25, -1, 12.15, 152), cylinder(44, 25, 5, 6.1, 146))
+    build = job_for(tower, [], {1: flat(12)}, {"kind": "box", "z_plus_mm": 1, "z_minus_mm": 1}, cell_mm=1.0)
+    found = propose_sides(build, SHOP)
+    halves = [o for o in found.operations if o.name == "Mill bores"]
+    assert [(o.setup, o.params.bottom_mm) for o in halves] == [("top", 74.0), (found.setups[0].id, 74.0)]
+    assert [u.words for u in found.uncovered] == ["⌀12.2, 145.0 deep"]
+    one = next(s for s in propose_route(build, build.job.setups[0], SHOP).uncovered if "24.3" in s.words)
+    assert one.why == "no tool goes 150.0 mm deep: the other half is to be milled from the far side"
+
+    through = next(h for h in build.recognition().holes if h.through)
+    whole = with_route(build.job, found)
+    alone = whole.model_copy(update={"operations": [o for o in whole.operations if o is not halves[1]]})
+    for job, least, most in ((whole, 0.999, 1.0), (alone, 0.45, 0.56)):
+        cast = forecast(build.with_job(job))
+        own = np.isin(cast.surface.places.face, through.faces)
+        area = cast.surface.places.area_mm2
+        assert least <= area[own & cast.done].sum() / area[own].sum() <= most
+        assert (through.name in [u.name for u in coverage(build.with_job(job)).uncovered]) == (most < 1)
+    # What is proposed again knows the halves that are there.
+    again = propose_sides(build.with_job(whole), SHOP)
+    assert not [o for o in again.operations if o.name == "Mill bores"]
+    other = propose_sides(build.with_job(alone), SHOP)
+    assert [(o.setup, o.params.bottom_mm) for o in other.operations if o.name == "Mill bores"] == [
+        (found.setups[0].id, 74.0)
+    ]
 
 
 @pytest.mark.parametrize(

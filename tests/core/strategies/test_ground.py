@@ -15,6 +15,7 @@ from fenrik.core.strategies.ground.entries import DescentParams, Entry, go_in, p
 from fenrik.core.strategies.ground.levels import depth_levels, levels_with_stops
 from fenrik.core.strategies.ground.links import along_inside, sees
 from fenrik.core.strategies.ground.regions import FreePositions, StandingStock
+from fenrik.core.strategies.ground.walls import wall_levels
 from fenrik.core.toolpath import Feeds, Kind, PathBuilder, Poses, SafePlane
 from fenrik.core.tools import Assembly, bull_nose_profile
 
@@ -152,3 +153,19 @@ def test_tip_heights_between_two_heights_are_those_without_or_the_bounds(dish):
     between = (plain > low) & (plain < high)
     assert between.any()
     assert (found[between] == plain[between]).all()
+
+
+def upright(x0: float, x1: float, heights: list[float]) -> np.ndarray:
+    """A wall of triangles (n, 3, 3) between two places, cut at heights."""
+    a, b = np.array([x0, 0.0]), np.array([x1, 1.0])
+    found = []
+    for low, high in zip(heights, heights[1:], strict=False):
+        p, q, r, s = [*a, low], [*b, low], [*b, high], [*a, high]
+        found += [[p, q, r], [p, r, s]]
+    return np.array(found)
+
+
+def test_walls_have_a_foot_where_they_end_and_not_where_their_triangles_do():
+    walls = np.concatenate([upright(0, 5, [0, 2.1, 3.7, 8.3, 20]), upright(5, 9, [6.25004, 11, 20])])
+    levels = wall_levels(walls, 20.0, 0.0, 10.0, None, 0.0)
+    assert levels == [(10.0, True), (6.25004, False), (0.0, True)]

@@ -94,6 +94,18 @@ def test_a_hexagon_whose_flats_end_in_cones_is_followed_all_round():
     assert all(left[f] < 0.5 for f in walls(build, flats)), left
 
 
+@pytest.mark.parametrize("foot", [7.99996, 8.000043, 8.12344, 8.0])
+def test_a_boss_on_a_face_is_followed_whatever_the_height_of_the_face(foot):
+    # Heights of models end at any digit: a pass that is a rounding error lower would go round the whole block instead.
+    part = fuse(box(0, 0, 0, 70, 60, foot), cylinder(16, 30, foot - 1, 12, 9))
+    rows = [(1, {"strategy": "waterline"})]
+    build = job_for(part, rows, {1: flat(10)}, {"kind": "box", "z_plus_mm": 0}, cell_mm=0.5)
+    build = with_targets(build, 10, faces(build, lambda f: f.kind == "cylinder" or f.centroid[0] < 0.1))
+    assert run(build).unreached == []
+    left = finished(build)
+    assert all(left[f] < 0.5 for f in walls(build, lambda f: f.kind == "cylinder")), left
+
+
 def test_what_a_mill_is_too_wide_for_is_told_with_its_place():
     build = job_for(
         cut(box(0, 0, 0, 60, 50, 15), box(10, 10, 5, 40, 30, 20)), [(1, {"strategy": "waterline"})], {1: flat(10)}

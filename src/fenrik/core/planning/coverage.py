@@ -12,7 +12,7 @@ from fenrik.core.build.picks import picked_faces
 from fenrik.core.frames import Points
 from fenrik.core.job import Operation
 from fenrik.core.recognise.features import Chamfer, Feature, Hole, HoleStep, OuterProfile, Pocket, Vector
-from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.prismatic import MillingParams, TargetParams
 from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.strategies.targets import OutlineTarget
 
@@ -47,12 +47,18 @@ class Made:
         roughed: directions along which roughing in levels leaves nothing.
         outlined: whether a contour runs round the whole part.
         faced: setups that are faced.
+        begun: directions, each with the faces of bores that a row from there makes down to a part of their depth.
     """
 
     faces: frozenset[int]
     roughed: list[Points]
     outlined: bool
     faced: frozenset[str]
+    begun: list[tuple[Points, frozenset[int]]]
+
+    def begun_from(self, up: Points) -> frozenset[int]:
+        """Faces of bores that are made down to a part of their depth from a side."""
+        return frozenset().union(*(faces for d, faces in self.begun if float(d @ up) > ALONG))
 
     def covers(self, feature: Feature) -> bool:
         """Whether a feature is made."""
@@ -78,35 +84,42 @@ def what_is_made(build: Build) -> Made:
     A hole counts as made when operations other than spotting are applied to each of its bores. Roughing in levels with
     no allowance makes every pocket and outline that opens along its setup's direction.
 
+    Bores that a row goes down in part are made when another comes from the far side.
+
     Raises:
         FenrikError: when the part is missing or a mesh, or picked geometry is lost.
     """
     faces: set[int] = set()
     roughed: list[Points] = []
+    begun: list[tuple[Points, frozenset[int]]] = []
     outlined = False
     faced: set[str] = set()
     for operation in build.job.operations:
         if not operation.enabled or build.job.setup(operation.setup).makes:
             continue
         params = operation.params
-        makes = STRATEGIES[params.strategy].makes(params)
+        strategy = STRATEGIES[params.strategy]
+        makes = strategy.makes(params)
+        up = build.frame(build.job.setup(operation.setup)).rotation[:, 2]
         if makes == "the top":
             faced.add(operation.setup)
         if makes == "all from above":
-            roughed.append(build.frame(build.job.setup(operation.setup)).rotation[:, 2])
+            roughed.append(up)
         if makes == "far bores":
-            faces |= _bored_back(build, operation)
+            faces |= _bored_back(build, operation, up)
+        elif strategy.for_holes and isinstance(params, MillingParams) and params.bottom_mm > 0:
+            begun.append((up, frozenset(picked_faces(build, operation))))
         elif makes in ("what is picked", "the top"):
             faces |= set(picked_faces(build, operation))
         if isinstance(params, TargetParams):
             outlined |= any(isinstance(t, OutlineTarget) for t in params.targets)
-    return Made(frozenset(faces), roughed, outlined, frozenset(faced))
+    faces |= {f for a, here in begun for b, there in begun if float(a @ b) < -ALONG for f in here & there}
+    return Made(frozenset(faces), roughed, outlined, frozenset(faced), begun)
 
 
-def _bored_back(build: Build, operation: Operation) -> set[int]:
+def _bored_back(build: Build, operation: Operation, up: Points) -> set[int]:
     """Faces of the far counterbores of the holes that a row bores back, whichever of their faces it names."""
     picked = set(picked_faces(build, operation))
-    up = build.frame(build.job.setup(operation.setup)).rotation[:, 2]
     holes = [from_side(h, up) for h in build.recognition().holes if picked & set(h.faces)]
     return {f for h in holes for s in far_bores(h) for f in s.faces}
 

@@ -26,6 +26,7 @@ from fenrik.core.solids.rays import RayCaster
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.solids.sampling import SurfacePlaces, surface_places
 from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.prismatic import MillingParams
 from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.strategies.targets import OutlineTarget
 
@@ -132,7 +133,7 @@ def _finished(build: Build, operation: Operation, places: SurfacePlaces, surface
     strategy, setup = STRATEGIES[operation.params.strategy], build.job.setup(operation.setup)
     duties = strategy.finishes(operation.params)
     if {"hole", "mouth", "edge"} & set(duties):
-        return np.ones(len(places), bool)
+        return _over_bottom(build, operation, places)
     lies = lying(places.normal[:, 2])
     fits = np.logical_or.reduce([lies[d] for d in duties] or [np.zeros(len(places), bool)])
     if strategy.makes(operation.params) == "the top":
@@ -140,6 +141,17 @@ def _finished(build: Build, operation: Operation, places: SurfacePlaces, surface
     rows = np.flatnonzero(fits)
     fits[rows] = surface.reach(build, setup).touched(build.job.tool(operation.tool), places.rows(rows))
     return np.asarray(fits)
+
+
+def _over_bottom(build: Build, operation: Operation, places: SurfacePlaces) -> Mask:
+    """Which of some places of holes lie over the bottom of a row that goes down a part of their depth."""
+    params = operation.params
+    if not isinstance(params, MillingParams) or params.bottom_mm <= 0:
+        return np.ones(len(places), bool)
+    mesh = build.mesh_of_one(build.job.setup(operation.setup), FINEST_MM)
+    foot = np.full(int(mesh.face_ids.max()) + 1, np.inf)
+    np.minimum.at(foot, mesh.face_ids, mesh.vertices[mesh.triangles][:, :, 2].min(axis=1))
+    return np.asarray(places.place[:, 2] > foot[places.face] + params.bottom_mm)
 
 
 def _may_finish(build: Build, operation: Operation, places: SurfacePlaces) -> Mask:

@@ -36,6 +36,8 @@ LOOKS_UP = 0.05
 """Cosine to the axis from which a chamfer is one that a cutter from above makes."""
 BORE_FINISH_MM = 0.08
 """Less than a neck is thinner than its flutes."""
+HALVES_MEET_MM = 1.0
+"""How far a bore that is milled from both sides goes over its middle from each."""
 FILLET_STEPS = 5
 FINISH_MM, MOST_SIDE_PASSES, OUTSIDE_PLACES = 0.2, 3, 61
 """The outside is roughed by so many passes at most, which leave so much for the last one."""
@@ -80,6 +82,7 @@ class Planner:
 
     Attributes:
         ways: how holes with some faces are made in place of the rules. made: faces that operations make already.
+        begun: faces of bores that operations make down to a part of their depth from the far side.
         stock_under: how far stock stands below the part. stock_box: (2, 3) its corners. all_holes: those of every side.
         pecking: how deep holes are drilled in the job's material.
         places: of the part's surface, in the frame. done: those that earlier rows finish. reach: what tools come to.
@@ -102,6 +105,7 @@ class Planner:
     reach: Reach
     drafts: list[Draft] = field(default_factory=list)
     made: frozenset[int] = frozenset()
+    begun: frozenset[int] = frozenset()
     pecking: Pecking = PECKING["P"]
     left: list[Uncovered] = field(default_factory=list)
     assumed: list[str] = field(default_factory=list)
@@ -378,6 +382,8 @@ class Planner:
         )
         why = self._why_milled(diameter, milled)
         if not drilled and not self._mill_bore(hole, diameter, depth, core.faces, why, beyond=beyond):
+            if self._mill_half(hole, core, depth - beyond):
+                return True
             self.skip(hole, f"no drill of ⌀{diameter:g} reaches {depth:.1f} mm deep, and no mill goes in")
             return False
         if way == "automatic" and (tap is not None or (thread and self.recipe.threads == "mill")):
@@ -456,17 +462,40 @@ class Planner:
         rule: str,
         rank: int = BORE,
         beyond: float = 0.0,
+        raised: float = 0.0,
     ) -> bool:
-        mills = [
-            t
-            for t in self.box.mills(self.recipe.largest_mill_mm, depth)
-            if t.cutter.diameter_mm <= BORE_SHARE * diameter and self.is_free(t, hole, depth)
-        ]
+        mills = [t for t in self._bore_mills(diameter, depth) if self.is_free(t, hole, depth)]
         if not mills or mills[0].cutter.diameter_mm < LEAST_MILL_MM:
             return False
-        through = self.recipe.break_through_mm + beyond
+        through = 0.0 if raised else self.recipe.break_through_mm + beyond
         params = {"strategy": "bore milling", "break_through_mm": through, "finish_mm": BORE_FINISH_MM}
+        if raised:
+            params["bottom_mm"] = raised
         self.draft(rank, mills[0], "Mill bores", params, faces, rule)
+        return True
+
+    def _bore_mills(self, diameter: float, depth: float) -> list[Tool]:
+        """Mills that go down a bore so deep with room to go round."""
+        mills = self.box.mills(self.recipe.largest_mill_mm, depth)
+        return [t for t in mills if t.cutter.diameter_mm <= BORE_SHARE * diameter]
+
+    def _mill_half(self, hole: Hole, core: HoleStep, depth: float) -> bool:
+        """Mill a through bore that is too deep from one side down over its middle, where the rest can be milled from the
+        other side; that is told, and left to a setup from there.
+
+        Args:
+            depth: of the bore's end below the opening.
+        """
+        half = core.depth_mm / 2 + HALVES_MEET_MM
+        above, below = depth - core.depth_mm, sum(s.depth_mm for s in hole.steps[hole.steps.index(core) + 1 :])
+        if not hole.through or not self._bore_mills(core.diameter_mm, below + half):
+            return False
+        rule = "bores that are deeper than mills reach are milled from both sides"
+        raised = round(core.depth_mm - half, 3)
+        if not self._mill_bore(hole, core.diameter_mm, above + half, core.faces, rule, raised=raised):
+            return False
+        if not self.begun & set(core.faces):
+            self.skip(hole, f"no tool goes {depth:.1f} mm deep: the other half is to be milled from the far side")
         return True
 
     # Chamfers

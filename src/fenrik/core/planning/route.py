@@ -103,7 +103,8 @@ def propose_route(
         places,
         before.done,
         reach,
-        made=made.faces,
+        made=made.faces | made.begun_from(up),
+        begun=made.begun_from(-up),
         pecking=PECKING[material.group if material else "P"],
     )
     progress(0.6, "choosing tools")

@@ -125,7 +125,9 @@ class _Sides:
         holes = self.build.recognition().holes if solid.is_exact else []
         best, most = None, self._least
         open_faces = set(np.unique(left.face).tolist())
-        waiting = [np.array(h.direction) for h in holes if h.direction is not None and open_faces & set(h.faces)]
+        open_holes = [h for h in holes if h.direction is not None and open_faces & set(h.faces)]
+        waiting = [np.array(h.direction) for h in open_holes]
+        waiting += [-np.array(h.direction) for h in open_holes if h.through]
         for d in directions_of(solid, holes):
             if any(float(t @ d) > SAME for t in tried):
                 continue

@@ -23,6 +23,7 @@ from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.progress import Progress, silent
 from fenrik.core.proof.deviation import FLATTEN_MM, ROUNDING_MM
+from fenrik.core.proof.grazing import grazed_mm3
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import CutRecord, Stock, cut
 from fenrik.core.toolpath import Kind, Poses, Toolpath
@@ -143,7 +144,8 @@ def _bad_motions(path: Toolpath, poses: Poses, stock: Stock, record: CutRecord, 
     for mine, deep in _gouges(poses, stock, around):
         bad.add("part", mine, deep)
     fast = np.isin(path.kind[poses.source], [Kind.RAPID, Kind.RETRACT])
-    took = record.removed_mm3 > 1e-3 * stock.lattice.cell_mm**2
+    radius, cell = around.tool.cutter.radius_mm, stock.lattice.cell_mm
+    took = record.removed_mm3 > grazed_mm3(path.lengths()[poses.source], radius, CONTACT_MM, cell)
     rows = np.flatnonzero(fast & took)
     bad.add("rapid", poses.source[rows], record.removed_mm3[rows])
     assembly = assembly_of(around.tool)

@@ -84,6 +84,11 @@ class Run:
         """End of each motion, seconds from the start."""
         return np.cumsum(self.motions.seconds)
 
+    @cached_property
+    def lengths_mm(self) -> Points:
+        """Of each motion."""
+        return self.motions.path.lengths()
+
     @property
     def owners(self) -> NDArray[np.int64]:
         """The motion that each straight step belongs to."""

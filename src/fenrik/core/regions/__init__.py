@@ -2,6 +2,7 @@
 
 from fenrik.core.regions.arcs import fit_arcs
 from fenrik.core.regions.cover import Cover
+from fenrik.core.regions.heights import told_apart
 from fenrik.core.regions.polygons import (
     Rings,
     area_of,
@@ -27,5 +28,6 @@ __all__ = [
     "fit_arcs",
     "intersection",
     "offset",
+    "told_apart",
     "union",
 ]

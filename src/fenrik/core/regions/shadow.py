@@ -16,6 +16,7 @@ import numpy as np
 from fenrik.core.frames import Points
 from fenrik.core.regions import _ring_kernels as kernels
 from fenrik.core.regions.cover import Cover
+from fenrik.core.regions.heights import told_apart
 from fenrik.core.regions.polygons import Rings, components, offset, thinned, union
 from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.rays import RayCaster
@@ -41,7 +42,7 @@ class Shadow:
         keys = np.round(mesh.vertices[used] / WELD_MM).astype(np.int64)
         unique, inverse = np.unique(keys, axis=0, return_inverse=True)
         self.points: Points = np.asarray(unique * WELD_MM, dtype=np.float64)
-        self.heights: Points = np.unique(np.round(self.points[:, 2], 4))
+        self.heights: Points = told_apart(self.points[:, 2])[0]
         corners = inverse.reshape(-1)[own.reshape(-1, 3)]
         a, b, c = (self.points[corners[:, k]] for k in range(3))
         cross = (b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) - (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0])

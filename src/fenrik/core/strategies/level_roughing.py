@@ -25,7 +25,7 @@ from fenrik.core.contact.region import HeightField
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.progress import part_of
-from fenrik.core.regions import Shadow
+from fenrik.core.regions import Shadow, told_apart
 from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import (
     MM,
@@ -219,8 +219,7 @@ def flat_heights(given: Given, least_area_mm2: float) -> list[float]:
     cross = np.cross(b - a, c - a)
     area = np.linalg.norm(cross, axis=1)
     flat = (area > 0) & (cross[:, 2] > FLAT_COSINE * area)
-    heights = np.round(a[flat, 2], 4)
-    found, place = np.unique(heights, return_inverse=True)
+    found, place = told_apart(a[flat, 2])
     totals = np.bincount(place, area[flat] / 2, minlength=len(found))
     return [float(z) for z in found[totals >= least_area_mm2]]
 

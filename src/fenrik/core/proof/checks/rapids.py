@@ -18,6 +18,7 @@ def check(run: Run) -> list[Finding]:
         fast = rows[np.isin(path.kind[rows], [Kind.RAPID, Kind.RETRACT])]
         found += taken(
             run,
+            group,
             fast,
             kind="rapid in stock",
             message="The cutter goes through {:.2f} mm³ of stock at rapid.",
@@ -26,6 +27,7 @@ def check(run: Run) -> list[Finding]:
         still = rows[np.isin(path.spindle[rows], [0, ORIENTED]) & (path.feed[rows] > 0)]
         found += taken(
             run,
+            group,
             still,
             kind="spindle stopped",
             message="The tool goes into {:.2f} mm³ of stock while the spindle stands still.",

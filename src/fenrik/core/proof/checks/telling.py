@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.findings import Finding
-from fenrik.core.proof.run import Run
+from fenrik.core.proof.grazing import grazed_mm3
+from fenrik.core.proof.run import Group, Run
 
 CONTACT_MM = 2e-3
 """Bodies that come nearer than this touch: less is the rounding of a program's last digit."""
@@ -37,9 +38,11 @@ def finding_at(run: Run, motion: int, **rest: Any) -> Finding:
     )
 
 
-def taken(run: Run, rows: NDArray, kind: str, message: str, advice: str) -> list[Finding]:
-    """A finding for each stretch of motions that took material and should not; the volume goes into the message."""
-    bad = rows[run.removed_mm3[rows] > 1e-3 * run.inputs.stock.lattice.cell_mm**2]
+def taken(run: Run, group: Group, rows: NDArray, kind: str, message: str, advice: str) -> list[Finding]:
+    """A finding for each stretch of motions of a group that took material and should not, more than by grazing a wall;
+    the volume goes into the message."""
+    radius, cell = group.tool.cutter.radius_mm, run.inputs.stock.lattice.cell_mm
+    bad = rows[run.removed_mm3[rows] > grazed_mm3(run.lengths_mm[rows], radius, CONTACT_MM, cell)]
     return [
         finding_at(
             run,

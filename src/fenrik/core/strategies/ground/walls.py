@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 from scipy import ndimage
+from scipy.spatial import cKDTree
 
 from fenrik.core.frames import Points
+from fenrik.core.regions import told_apart
 from fenrik.core.strategies.common import require
 from fenrik.core.strategies.ground.levels import MAX_LEVELS
 from fenrik.core.tools.kernels import radius_at
@@ -19,7 +21,7 @@ MOST_LEANS = 12
 """How many leans of walls are told apart."""
 LEAST_STEP_MM = 0.02
 UPRIGHT_SINE = 2e-3
-FOOT_MM = 0.01
+FOOT_MM, SAME_PLACE_MM = 0.01, 1e-4
 MARK_MM = 0.25
 MOST_CELLS, MOST_FEET = 1000, 40
 
@@ -209,11 +211,22 @@ def wall_levels(
 
 
 def _feet(corners: Points) -> list[float]:
-    """Heights at which walls end below: where upright faces have their lowest edges; from high to low."""
+    """Heights at which walls end below: of level lower edges with no wall under them; from high to low."""
     z = corners[:, :, 2]
-    level = np.abs(z - z.min(axis=1, keepdims=True)) < 1e-6
-    lowest = np.round(z.min(axis=1)[level.sum(axis=1) == 2], 4)
-    return sorted({float(v) for v in lowest}, reverse=True) if len(set(lowest.tolist())) <= MOST_FEET else []
+    lower, upper = _level_edges(corners, z.min(axis=1)), _level_edges(corners, z.max(axis=1))
+    if len(upper) and len(lower):
+        # Triangles meet within a wall as well: its foot is where none goes on.
+        lower = lower[~np.isfinite(cKDTree(upper).query(lower, distance_upper_bound=SAME_PLACE_MM)[0])]
+    found, _ = told_apart(lower[:, 2])
+    return found[::-1].tolist() if len(found) <= MOST_FEET else []
+
+
+def _level_edges(corners: Points, heights: Points) -> Points:
+    """Middles (m, 3) of the edges of triangles that lie level at the height given for each."""
+    at = np.abs(corners[:, :, 2] - heights[:, None]) < 1e-6
+    rows = np.flatnonzero(at.sum(axis=1) == 2)
+    own = corners[rows][at[rows]].reshape(-1, 2, 3)
+    return np.asarray(own.mean(axis=1))
 
 
 def _step_at(
