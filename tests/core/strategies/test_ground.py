@@ -1,5 +1,7 @@
 """The ground of roughing: stock with its overhangs, levels, and ways in, against closed forms."""
 
+import itertools
+
 import numpy as np
 import pytest
 import shapely
@@ -159,7 +161,7 @@ def upright(x0: float, x1: float, heights: list[float]) -> np.ndarray:
     """A wall of triangles (n, 3, 3) between two places, cut at heights."""
     a, b = np.array([x0, 0.0]), np.array([x1, 1.0])
     found = []
-    for low, high in zip(heights, heights[1:], strict=False):
+    for low, high in itertools.pairwise(heights):
         p, q, r, s = [*a, low], [*b, low], [*b, high], [*a, high]
         found += [[p, q, r], [p, r, s]]
     return np.array(found)

@@ -480,8 +480,8 @@ class Planner:
         return [t for t in mills if t.cutter.diameter_mm <= BORE_SHARE * diameter]
 
     def _mill_half(self, hole: Hole, core: HoleStep, depth: float) -> bool:
-        """Mill a through bore that is too deep from one side down over its middle, where the rest can be milled from the
-        other side; that is told, and left to a setup from there.
+        """Mill a through bore that is too deep from one side down over its middle, where the rest can be milled from
+        the other side; that is told, and left to a setup from there.
 
         Args:
             depth: of the bore's end below the opening.

@@ -176,8 +176,8 @@ def components(region: Rings) -> list[Rings]:
         shapes = [shapely.Polygon(r) for r in outers]
         tree = shapely.STRtree(shapes)
         for hole in holes:
-            # A place on the hole's rim: one inside it might lie in another piece that stands in the hole. Rounding leaves
-            # slivers beside rims; what is smaller than a hole is not round it.
+            # A place on the hole's rim: one inside it might lie in another piece that stands in the hole. Rounding
+            # leaves slivers beside rims; what is smaller than a hole is not round it.
             size = -signed_area(hole)
             round_it = [k for k in tree.query(shapely.Point(hole[0]), "within") if shapes[k].area > size]
             if round_it:
