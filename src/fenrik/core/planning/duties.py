@@ -7,6 +7,7 @@ it, then smaller ones for what is left, down to the smallest that reaches anythi
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -60,6 +61,7 @@ class Duties:
         self.slope = self.lies["slope"] & (cosine > STEEP)
         self.total = float(self.places.area_mm2.sum())
         self._touched: dict[int, Mask] = {}
+        self._roughed_to = np.inf
 
     def plan(self) -> None:
         """Rows for all open places."""
@@ -82,15 +84,24 @@ class Duties:
     def _area(self, mask: Mask) -> float:
         return float(self.places.area_mm2[mask].sum())
 
-    def choose(self, tools: list[Tool], wanted: Mask, least_share: float = LEAST_SHARE) -> list[Choice]:
+    def choose(
+        self,
+        tools: list[Tool],
+        wanted: Mask,
+        least_share: float = LEAST_SHARE,
+        deepest: Callable[[Tool], float] | None = None,
+    ) -> list[Choice]:
         """The tools for some places, those first in the list first: each takes what those before it left.
 
         Args:
             least_share: what is less than this share of the part's surface is not worth another tool.
+            deepest: gives the height to which a tool goes down, where that is not left to the part.
         """
         if not wanted.any() or not tools:
             return []
-        reached = [wanted & self.touched(t) for t in tools]
+        z = self.places.place[:, 2]
+        low = deepest or (lambda tool: -np.inf)
+        reached = [wanted & self.touched(t) & (z >= low(t) - OVER_FLOOR_MM) for t in tools]
         left = np.logical_or.reduce(reached)
         least = max(least_share * self.total, LEAST_MM2)
         found: list[Choice] = []
@@ -118,12 +129,9 @@ class Duties:
         """Roughing in levels down to the lowest place; gives the places over which nothing but allowances is left."""
         roughed = np.zeros(len(self.places), bool)
         mills = [t for t in self._mills(FlatCutter) if t.cutter.diameter_mm >= LEAST_BULK_MM]
-        for k, choice in enumerate(self.choose(mills, self.open & ~self._faced())):
+        for k, choice in enumerate(self.choose(mills, self.open & ~self._faced(), deepest=self._deepest)):
             cutter = choice.tool.cutter
-            # Shank and holder stay over the stock, which stands beside the way until it is cleared.
-            box = self.planner.box
-            deepest = self.planner.stock_top - min(box.clear_of_holder(choice.tool), box.reach_of(choice.tool))
-            bottom = max(self._lowest(choice.touched), deepest)
+            bottom = max(self._lowest(choice.touched), self._deepest(choice.tool))
             if self.planner.stock_top - bottom < LEAST_DEPTH_MM:
                 continue
             params: dict[str, Any] = {
@@ -138,8 +146,15 @@ class Duties:
             rule = "largest mill that reaches most of it" if k == 0 else "what the larger mill is too wide for"
             name, faces = "Rough" if k == 0 else "Rough the rest", self._faces(choice.touched)
             self.planner.draft(BULK + k * 0.1, choice.tool, name, params, faces, rule)
+            self._roughed_to = min(self._roughed_to, bottom)
             roughed |= choice.touched & (self.places.place[:, 2] >= bottom - OVER_FLOOR_MM)
         return roughed
+
+    def _deepest(self, tool: Tool) -> float:
+        """How far down a tool roughs: shank and holder stay over the stock, which stands beside the way until it is
+        cleared."""
+        box = self.planner.box
+        return self.planner.stock_top - min(box.clear_of_holder(tool), box.reach_of(tool))
 
     def _lowest(self, mask: Mask) -> float:
         """The lowest height of some places: to the foot of their face where they go nearly down to it."""
@@ -174,8 +189,7 @@ class Duties:
         upright = self.open & self.lies["upright"] & roughed
         for choice in self.choose(self._mills(FlatCutter), upright):
             params: dict[str, Any] = {"strategy": STRATEGY_FOR["upright"], "stepdown_mm": self._flutes(choice)}
-            rule = "upright walls, by the part's own sections"
-            self.planner.draft(WALL, choice.tool, "Walls", params, self._faces(choice.mine), rule)
+            self._draft_walls(WALL, choice, "Walls", params, "upright walls, by the part's own sections")
         left = self.open & self.lies["leaning"] & roughed
         # A round end leaves far fewer levels; a flat one is for what stands nearly upright, and for the foot.
         round_ = self._mills(BallCutter, BullNoseCutter)
@@ -189,9 +203,19 @@ class Duties:
                     "steeper_than_deg": STEEPER_THAN_DEG,
                 }
                 rule = f"walls that lean, in levels that leave {SCALLOP_MM:g} mm"
-                faces = self._faces(choice.mine)
-                self.planner.draft(WALL + 0.1 + 0.1 * k, choice.tool, "Leaning walls", params, faces, rule)
+                self._draft_walls(WALL + 0.1 + 0.1 * k, choice, "Leaning walls", params, rule)
                 left = left & ~choice.touched
+
+    def _draft_walls(self, rank: float, choice: Choice, name: str, params: dict[str, Any], rule: str) -> None:
+        """Rows for walls; those that go on below what is roughed end there."""
+        faces = self._faces(choice.mine)
+        below = [f for f in faces if self.planner.span_of(f)[0] < self._roughed_to - OVER_FLOOR_MM]
+        whole = [f for f in faces if f not in below]
+        if whole:
+            self.planner.draft(rank, choice.tool, name, params, whole, rule)
+        if below:
+            bottom = {"bottom_from": "work zero", "bottom_mm": round(self._roughed_to - self.zero_z, 4)}
+            self.planner.draft(rank, choice.tool, name, params | bottom, below, rule)
 
     def _flutes(self, choice: Choice) -> float | None:
         """A stepdown where walls are higher than the flutes are long."""

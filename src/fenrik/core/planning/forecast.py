@@ -137,20 +137,26 @@ def _finished(build: Build, operation: Operation, places: SurfacePlaces, surface
     fits = np.logical_or.reduce([lies[d] for d in duties] or [np.zeros(len(places), bool)])
     if strategy.makes(operation.params) == "the top":
         return fits & (places.place[:, 2] > float(build.placing(setup).parts[1, 2]) - TOP_MM)
-    rows = np.flatnonzero(fits)
+    rows = np.flatnonzero(fits & _over_bottom(build, operation, places))
+    fits = np.zeros(len(places), bool)
     fits[rows] = surface.reach(build, setup).touched(build.job.tool(operation.tool), places.rows(rows))
     return np.asarray(fits)
 
 
 def _over_bottom(build: Build, operation: Operation, places: SurfacePlaces) -> Mask:
-    """Which of some places of holes lie over the bottom of a row that goes down a part of their depth."""
-    params = operation.params
-    if not isinstance(params, MillingParams) or params.bottom_mm <= 0:
-        return np.ones(len(places), bool)
-    mesh = build.mesh_of_one(build.job.setup(operation.setup), FINEST_MM)
+    """Which of some places, in the frame of a row's setup, lie over its bottom where that is set higher than theirs."""
+    params, setup = operation.params, build.job.setup(operation.setup)
+    z = places.place[:, 2]
+    if not isinstance(params, MillingParams):
+        return np.ones(len(z), bool)
+    if params.bottom_from == "work zero":
+        return np.asarray(z > float(build.zero(setup)[2]) + params.bottom_mm)
+    if params.bottom_from != "geometry" or params.bottom_mm <= 0:
+        return np.ones(len(z), bool)
+    mesh = build.mesh_of_one(setup, FINEST_MM)
     foot = np.full(int(mesh.face_ids.max()) + 1, np.inf)
-    np.minimum.at(foot, mesh.face_ids, mesh.vertices[mesh.triangles][:, :, 2].min(axis=1))
-    return np.asarray(places.place[:, 2] > foot[places.face] + params.bottom_mm)
+    np.minimum.at(foot, mesh.face_ids, mesh.corners()[:, :, 2].min(axis=1))
+    return np.asarray(z > foot[places.face] + params.bottom_mm)
 
 
 def _may_finish(build: Build, operation: Operation, places: SurfacePlaces) -> Mask:

@@ -33,7 +33,6 @@ class BoreMilling(MillingParams):
 
     strategy: Literal["bore milling"] = "bore milling"
     uses = "holes"
-    heights = ("top",)
     stepdown_mm: float | None = Field(
         default=None,
         gt=0,
@@ -92,7 +91,7 @@ def _mill(builder: PathBuilder, place: Workplace, params: BoreMilling, hole: Hol
     reach = np.full(2, hole.diameter / 2)
     top = max(params.top_at(place.anchors, hole.xy - reach, hole.xy + reach, hole.top), hole.bottom)
     bottom = hole.bottom - (params.break_through_mm if hole.through else 0.0) + params.floor_allowance_mm
-    bottom += params.bottom_mm
+    bottom = params.bottom_at(place.anchors, bottom)
     if not np.isfinite(top):
         top = hole.top
     widest = hole.diameter / 2 - radius - params.allowance_mm
