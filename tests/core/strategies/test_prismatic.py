@@ -16,7 +16,7 @@ from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
 from fenrik.core.posting import read_program
-from fenrik.core.report import setup_report, setup_sheet
+from fenrik.core.report import air_shares, setup_report, setup_sheet
 from fenrik.core.sketches.curve import Curve, begun_at, lengths_of, piece_of
 from fenrik.core.stock import stock_mesh
 from fenrik.core.strategies.contour import offset_chain
@@ -125,12 +125,31 @@ def test_the_wall_of_a_pocket_is_followed_inside_with_arcs_in_and_out():
 
 def test_side_and_depth_passes_with_allowance():
     params = {"strategy": "contour", "side_passes": 3, "side_step_mm": 1.5, "stepdown_mm": 5, "allowance_mm": 0.2}
-    path = run(one(box(0, 0, 0, 60, 40, 20), params, flat(10), lambda b: [{"kind": "outline"}])).toolpath
+    stock = {"kind": "box", "x_minus_mm": 4, "x_plus_mm": 4, "y_minus_mm": 4, "y_plus_mm": 4, "z_plus_mm": 0}
+    path = run(one(box(0, 0, 0, 60, 40, 20), params, flat(10), lambda b: [{"kind": "outline"}], stock=stock)).toolpath
     cutting = path.point[path.kind == Kind.CUT]
     assert np.unique(np.round(cutting[:, 2], 6)).tolist() == [0, 5, 10, 15]
     assert cutting[:, 0].max() == pytest.approx(60 + 5 + 0.2 + 3.0, abs=1e-3)
     last = cutting[-4:]
     assert np.abs(last[:, 0]).max() <= 65.2 + 1e-3
+
+
+def test_side_passes_go_where_stock_stands_and_the_last_one_all_round():
+    # Beside a round part in a square block the passes farther out meet the four corners only.
+    params = {"strategy": "contour", "side_passes": 3, "side_step_mm": 4, "finish_mm": 0.3}
+    stock = {"kind": "box", "x_minus_mm": 1, "x_plus_mm": 1, "y_minus_mm": 1, "y_plus_mm": 1, "z_plus_mm": 0}
+    build = one(cylinder(0, 0, 0, 30, 10), params, flat(16), lambda b: [{"kind": "outline"}], stock=stock, cell_mm=0.5)
+    path = run(build).toolpath
+    far = np.round(np.linalg.norm(path.point[:, :2], axis=1) - 30 - 8, 2)
+    length = {d: float(path.lengths()[(path.kind == Kind.CUT) & (far == d)].sum()) for d in (0.0, 4.3, 8.3)}
+    assert length[0.0] == pytest.approx(2 * math.pi * 38 + 1, abs=0.1)
+    # The corner of the block stands √2 · 31 − 30 = 13.8 mm out; where it is nearer than the pass is wide, no one goes.
+    for d, whole in ((4.3, 2 * math.pi * 42.3), (8.3, 2 * math.pi * 46.3)):
+        assert 0.3 * whole < length[d] < 0.95 * whole
+    summary, columns = proof(build)
+    assert summary["findings"] == []
+    assert air_shares(columns)[10] < 0.02
+    assert volume(build.stock_after(build.job.operations[0])) == pytest.approx(math.pi * 900 * 10, rel=2e-3)
 
 
 def test_a_ramp_sinks_along_the_contour_and_ends_level():

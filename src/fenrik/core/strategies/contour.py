@@ -225,7 +225,9 @@ def _cut_chain(builder: PathBuilder, place: Workplace, params: Contour, chain: C
                     "Use a smaller tool.",
                 )
                 return
-            for curve in curves:
+            # Passes on the way to the last one go where there is something to take.
+            worth = curves if k == 0 else [c for w in curves for c in place.where_stock_stands(w, depths[-1])]
+            for curve in worth:
                 for run in _allowed(place, params, chain, curve, depths[-1], side):
                     free = free_side(run, side, params.milling)
                     turned = run if free[1] else run.reversed()

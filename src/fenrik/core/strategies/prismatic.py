@@ -33,6 +33,7 @@ from fenrik.core.sketches import Curve
 from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import MM, Anchors, CommonParams, End, Level, Picks, require
 from fenrik.core.strategies.given import BODY_CLEARANCE_MM, OBSTACLE_CLEARANCE_MM, Given
+from fenrik.core.strategies.ground.regions import StandingStock
 from fenrik.core.strategies.linking import Landscape, Linker, skimming_builder
 from fenrik.core.strategies.targets import EdgesTarget, FacesTarget, HolePlace, SketchTarget, Target, Targets
 from fenrik.core.toolpath import PathBuilder
@@ -402,9 +403,22 @@ class Workplace:
             (x, y, level),
             "Use a smaller tool, or move what is in the way.",
         )
-        if curve.closed and len(kept) > 1 and np.abs(kept[-1][-1] - kept[0][0]).max() < 1e-4:
-            kept = [np.vstack([kept[-1], kept[0][1:]]), *kept[1:-1]]
-        return [fit_arcs(k, False, ARC_FIT_MM) for k in kept if line_length(k) > LEAST_PIECE_MM]
+        return _pieces(kept, curve.closed)
+
+    def where_stock_stands(self, curve: Curve, level_mm: float) -> list[Curve]:
+        """What of a pass comes to stock over a level, as open pieces, gaps of a few diameters with it; the curve itself
+        where all of it does."""
+        reach = self.radius + self._standing.cell
+        wide = self._standing.above(level_mm).buffer(reach + 2 * self.radius).buffer(-2 * self.radius)
+        line = curve.flattened(FLATTEN_MM)
+        kept = clip_lines([line], from_shape(wide))
+        if line_length(line) - sum(line_length(k) for k in kept) < LEAST_PIECE_MM:
+            return [curve]
+        return _pieces(kept, curve.closed)
+
+    @cached_property
+    def _standing(self) -> StandingStock:
+        return StandingStock(self.given.stock)
 
     def skip(self, label: str, reason: str, place: tuple[float, float, float], advice: str, area: float = 0.0) -> None:
         """Tell what is left out, where and why."""
@@ -504,3 +518,10 @@ def bounds_of(rings: Rings) -> tuple[Points, Points]:
 def need_targets(found: list[Any], given: Given, what: str, way_out: str) -> None:
     """Refuse an operation that has nothing at all to work on."""
     require(bool(found) or bool(given.targets.unusable), "targets", f"hold no {what}.", way_out)
+
+
+def _pieces(kept: list[Points], closed: bool) -> list[Curve]:
+    """Stretches of a curve as open curves; the two at the seam of a closed one are one."""
+    if closed and len(kept) > 1 and np.abs(kept[-1][-1] - kept[0][0]).max() < 1e-4:
+        kept = [np.vstack([kept[-1], kept[0][1:]]), *kept[1:-1]]
+    return [fit_arcs(k, False, ARC_FIT_MM) for k in kept if line_length(k) > LEAST_PIECE_MM]
