@@ -190,6 +190,7 @@ def test_plan_writes_everything(folder, tmp_path, capsys):
         "bound_mm",
         "unreached",
         "air_share",
+        "feed_limits",
     }
     assert report["setups"][0]["stock_before_mm3"] == pytest.approx(64 * 44 * 21)
     assert report["proof"]["program_vs_path_mm"] <= 0.0005 + 1e-9

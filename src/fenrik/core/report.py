@@ -14,12 +14,13 @@ from fenrik.core.keys import sha256
 from fenrik.core.posting.cl import cutter_location
 from fenrik.core.stock import stock_mesh
 from fenrik.core.toolpath import Kind
+from fenrik.core.toolpath.feed_limits import feed_limits
 
 
 def operation_rows(build: Build, setup: Setup, compute_s: dict[int, float] | None = None) -> list[dict[str, Any]]:
     """Results of each operation of a setup that has been proved."""
     summary, columns = build.proof(setup)
-    air = air_shares(columns)
+    air, limits = air_shares(columns), build.job.machine_of(setup).limits()
     rows = []
     for operation in build.job.route(setup):
         outcome = build.outcome(operation)
@@ -41,6 +42,7 @@ def operation_rows(build: Build, setup: Setup, compute_s: dict[int, float] | Non
                 "unreached": [u.model_dump() for u in outcome.unreached],
                 "failed": outcome.why,
                 "air_share": air.get(operation.number, 0.0),
+                "feed_limits": [limit.model_dump() for limit in feed_limits(outcome.toolpath, limits)],
             }
         )
     return rows

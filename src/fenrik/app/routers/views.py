@@ -16,6 +16,7 @@ from fenrik.core.errors import fail
 from fenrik.core.findings import Finding
 from fenrik.core.heights import Height, heights_of
 from fenrik.core.job import Operation, Setup
+from fenrik.core.toolpath.feed_limits import feed_limits
 
 router = APIRouter(prefix="/api/jobs/{job_id}", tags=["views"])
 VIEW_FLATTEN_MM = 0.02
@@ -80,6 +81,10 @@ def path(job_id: str, number: int) -> Response:
                 "place": (np.array(u.place) - zero).tolist(),
             }
             for u in outcome.unreached
+        ],
+        "feed_limits": [
+            {**limit.model_dump(), "place": (np.array(limit.place) - zero).tolist()}
+            for limit in feed_limits(outcome.toolpath, opened.job.machine_of(setup).limits())
         ],
     }
     return _binary(encode(meta, points=frame.to_part(flat.point).astype(np.float32), kinds=flat.kind.astype(np.uint8)))

@@ -14,6 +14,8 @@ Beside = Literal["none", "left", "right", "both"]
 """On which side of its way a tool cuts; "none" where feeds stay as they are on arcs."""
 MOST_RAISE = 2.0
 """Round outside corners the axis goes at most so many times as fast as straight on."""
+SHARP_MM = 0.05
+"""A corner with a smaller radius is an edge: there is no wall along which the cutter's edge would go."""
 
 
 def spindle_speed(surface_speed_m_min: float, diameter_mm: float) -> float:
@@ -58,6 +60,21 @@ def share_on_arc(
     inside = path / (path + tool_radius_mm)
     room = np.maximum(path - tool_radius_mm, path / MOST_RAISE)
     return np.where(hollow, inside, path / np.maximum(room, 1e-12))
+
+
+def share_at_edge(
+    path_radius_mm: NDArray[np.float64], tool_radius_mm: float, hollow: NDArray[np.bool_]
+) -> NDArray[np.float64]:
+    """How fast the edge at the wall goes on an arc for each mm/min of the axis: (R + r) / R inside, (R − r) / R
+    outside; round a sharp corner (R = r) there is no wall, and the axis alone counts.
+
+    Args:
+        path_radius_mm: (n,) radius of the axis's way. hollow: (n,) whether the wall is on the outside of the arc.
+    """
+    path = np.maximum(path_radius_mm, 1e-12)
+    beyond = path - tool_radius_mm
+    outside = np.where(beyond > SHARP_MM, beyond / path, 1.0)
+    return np.where(hollow, (path + tool_radius_mm) / path, outside)
 
 
 def scallop_stepover(height_mm: float, corner_mm: float) -> float:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrik.core.cutting.speeds import Beside, share_on_arc
+from fenrik.core.cutting.speeds import Beside, share_at_edge, share_on_arc
 from fenrik.core.frames import Points
 from fenrik.core.sketches import Curve
 from fenrik.core.toolpath.model import Kind, Motion, Toolpath
@@ -78,10 +78,11 @@ class PathBuilder:
         motions = np.full(len(points), motion, np.int8) if isinstance(motion, int) else motion
         centre = np.zeros((len(points), 3)) if centre is None else np.atleast_2d(centre)
         before = np.vstack([points[:1] if self._at is None else self._at, points[:-1]])
-        feeds = self._feeds(before, kind, feed, motions, centre)
+        feeds, edge = self._feeds(before, kind, feed, motions, centre)
         if self._at is not None:
             moved = (np.abs(points - before).max(axis=1) > 1e-9) | (motions != Motion.LINE)
-            points, motions, centre, feeds = points[moved], motions[moved], centre[moved], feeds[moved]
+            points, motions, centre = points[moved], motions[moved], centre[moved]
+            feeds, edge = feeds[moved], edge[moved]
         if len(points) == 0:
             return
         ring = self.pass_id if kind == Kind.CUT else -1
@@ -94,7 +95,7 @@ class PathBuilder:
             feeds,
             np.full(n, ring, np.int32),
         )
-        path.spindle[:] = self.spindle
+        path.edge[:], path.spindle[:] = edge, self.spindle
         path.side[:], path.offset_mm[:] = self.side, self.offset_mm if self.side else 0.0
         path.cycle[:], path.hole[:], path.peck_mm[:] = self._cycle
         self._chunks.append(path)
@@ -102,17 +103,19 @@ class PathBuilder:
 
     def _feeds(
         self, before: Points, kind: Kind, feed: float, motion: NDArray[np.int8], centre: Points
-    ) -> NDArray[np.float64]:
-        """Feeds of motions: on arcs such that the edge, not the axis, goes as fast as it does straight on."""
-        feeds = np.full(len(motion), float(feed))
+    ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Feeds of motions: on arcs such that the edge, not the axis, goes as fast as it does straight on; and the
+        share of that which the edge keeps."""
+        feeds, edge = np.full(len(motion), float(feed)), np.ones(len(motion))
         arcs = np.flatnonzero(motion != Motion.LINE)
         if self.beside == "none" or self.radius_mm <= 0 or len(arcs) == 0 or kind not in (Kind.CUT, Kind.ENTRY):
-            return feeds
+            return feeds, edge
         radius = np.linalg.norm((before - centre)[arcs, :2], axis=1)
         outer = Motion.ARC_CCW if self.beside == "right" else Motion.ARC_CW
         hollow = (motion[arcs] == outer) | (self.beside == "both")
-        feeds[arcs] *= share_on_arc(radius, self.radius_mm, hollow)
-        return np.where(motion != Motion.LINE, np.clip(feeds, 1.0, max(self.feeds.most, feed)), feeds)
+        feeds[arcs] = np.clip(feed * share_on_arc(radius, self.radius_mm, hollow), 1.0, max(self.feeds.most, feed))
+        edge[arcs] = np.minimum(feeds[arcs] / feed * share_at_edge(radius, self.radius_mm, hollow), 1.0)
+        return feeds, edge
 
     def begin_cycle(self, word: int, hole: int, peck_mm: float = 0.0) -> None:
         """What follows, up to `end_cycle`, is what one canned cycle does at one hole."""

@@ -56,6 +56,7 @@ class Toolpath:
             is that of the tool's axis; the controller adds what the tool has worn.
         offset_mm: (n,) distance from the written contour at which the controller's compensation holds the axis; 0 where
             the path itself is written.
+        edge: (n,) share of the asked feed that the cutting edge keeps on an arc; 1 where nothing holds it back.
     """
 
     point: Points
@@ -73,6 +74,7 @@ class Toolpath:
     peck_mm: Points
     side: NDArray[np.int8]
     offset_mm: Points
+    edge: Points
 
     @classmethod
     def plain(
@@ -91,7 +93,7 @@ class Toolpath:
         return cls(
             point, up, motion, centre, up.copy(), kind, feed, ids if pass_id is None else pass_id,
             np.zeros(n), np.ones(n, np.int8), np.zeros(n, np.int8), ids.copy(), np.zeros(n), np.zeros(n, np.int8),
-            np.zeros(n),
+            np.zeros(n), np.ones(n),
         )  # fmt: skip
 
     def __len__(self) -> int:

@@ -1,18 +1,36 @@
 import { Text } from "@mantine/core";
 import { usePath } from "../../job/queries";
 
+const at = (place: number[]) => <span className="faint">at {place.map((v) => v.toFixed(1)).join(", ")}</span>;
+
+/** What of a row is not cut, and where its feed is held back. */
 export function Unreached({ number }: { number: number }) {
-  const path = usePath(number);
-  const places = path.data?.meta.unreached ?? [];
-  if (!places.length) return null;
+  const meta = usePath(number).data?.meta;
+  const places: { reason: string; advice: string; place: number[] }[] = meta?.unreached ?? [];
+  const limits: { words: string; motions: number; least_share: number; place: number[] }[] = meta?.feed_limits ?? [];
   return (
-    <fieldset>
-      <legend>Not reached: {places.length}</legend>
-      {places.slice(0, 6).map((u: { reason: string; advice: string; place: number[] }, k: number) => (
-        <Text key={k} className="warn" mb={4}>
-          ◆ {u.reason} {u.advice} <span className="faint">at {u.place.map((v) => v.toFixed(1)).join(", ")}</span>
-        </Text>
-      ))}
-    </fieldset>
+    <>
+      {places.length > 0 && (
+        <fieldset>
+          <legend>Not reached: {places.length}</legend>
+          {places.slice(0, 6).map((u, k) => (
+            <Text key={k} className="warn" mb={4}>
+              ◆ {u.reason} {u.advice} {at(u.place)}
+            </Text>
+          ))}
+        </fieldset>
+      )}
+      {limits.length > 0 && (
+        <fieldset>
+          <legend>Feed held back</legend>
+          {limits.map((limit) => (
+            <Text key={limit.words} mb={4}>
+              On {limit.motions} {limit.motions === 1 ? "arc" : "arcs"} the edge keeps down to{" "}
+              {Math.round(100 * limit.least_share)} % of the feed: {limit.words}, {at(limit.place)}
+            </Text>
+          ))}
+        </fieldset>
+      )}
+    </>
   );
 }
