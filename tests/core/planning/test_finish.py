@@ -76,6 +76,17 @@ def test_cones_over_the_flats_of_a_hexagon_are_no_chamfers():
     assert {f for o in rows if o.name == "Slopes" for f in picked_faces(build, o)} & cones
 
 
+def test_flats_whose_feet_end_in_cones_get_walls_and_no_contour():
+    # Only the middle of each foot is level; a contour would follow that and leave the rest of the flat.
+    build = with_everything(build_of(random_solid(291).shape), sides=False)
+    flats = {i for i, f in enumerate(build.solid.faces) if f.kind == "plane" and abs(f.normal[2]) < 0.01}
+    outer = {i for i in flats if np.linalg.norm(build.solid.faces[i].centroid[:2]) > 12}
+    assert len(outer) == 6
+    by_row = {o.params.strategy: outer & set(picked_faces(build, o)) for o in build.job.operations}
+    assert not by_row.get("contour")
+    assert by_row["waterline"] == outer
+
+
 def test_the_underside_and_an_undercut_are_told_with_area_and_reason():
     undercut = fuse(box(24, -1, 12, 12, 42, 20), box(20, -1, 8, 20, 42, 6))
     build = build_of(cut(box(0, 0, 0, 60, 40, 24), undercut))

@@ -171,8 +171,8 @@ class Planner:
         profiles = self.found.outer_profiles if self.recipe.outside else []
         beside = self._widest_beside() if profiles else 0.0
         for profile in profiles:
-            if not self._stands(profile.faces):
-                continue  # what leans is no contour: it is roughed in levels, then its walls
+            if not (self._stands(profile.faces) and all(self._ends_level(f) for f in profile.faces)):
+                continue  # what leans, or ends in slopes, is no contour: it is roughed in levels, then its walls
             tools = self.box.mills(self.recipe.largest_mill_mm, profile.height_mm)
             tool = next((t for t in tools if self.touches(t, profile.faces)), None)
             if tool is None:
@@ -197,6 +197,19 @@ class Planner:
         """Whether some faces stand upright."""
         own = self.places.normal[np.isin(self.places.face, faces), 2]
         return float(np.mean(np.abs(own) <= STANDS)) >= NEARLY_ALL if len(own) else True
+
+    def _ends_level(self, face: int) -> bool:
+        """Whether the lower rim of a face is level as far as the face goes: a contour follows what is."""
+        whole, rim = (
+            np.vstack([self.frame.to_local(self.solid.edges[e].points)[:, :2] for e in edges])
+            if edges
+            else np.zeros((1, 2))
+            for edges in (
+                [e for loop in self.solid.faces[face].loops for e in loop],
+                lower_rim(self.solid, self.frame, face),
+            )
+        )
+        return bool(np.all(np.ptp(rim, axis=0) >= NEARLY_ALL * np.ptp(whole, axis=0)))
 
     def _widest_beside(self) -> float:
         """How far the stock stands out beside the part's outline where it is widest."""
