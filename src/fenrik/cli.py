@@ -200,7 +200,7 @@ def plan(
     rows = report["operations"]
     report["failed"] = [{"number": o["number"], "name": o["name"], "why": o["failed"]} for o in rows if o["failed"]]
     report["operations"] = [{k: v for k, v in o.items() if k != "failed"} for o in rows if not o["failed"]]
-    finish = measured_finish(build) if build.solid.is_exact else None
+    finish = measured_finish(build)
     report |= {
         "finish": finish.model_dump() if finish is not None else None,
         "seconds": time.perf_counter() - began,

@@ -70,3 +70,17 @@ def frame_with_up(up: Points, spin_deg: float = 0.0, name: str = "work") -> Fram
     rotation = spin @ rotation
     rotation[np.abs(rotation) < 1e-15] = 0.0
     return Frame(name, np.zeros(3), rotation)
+
+
+def plane_axes(direction: Points) -> tuple[Points, Points]:
+    """Two unit vectors that span the plane across a direction, right-handed with it."""
+    lead = np.eye(3)[int(np.abs(direction).argmin())]
+    x = lead - direction * float(lead @ direction)
+    x /= np.linalg.norm(x)
+    return x, np.cross(direction, x)
+
+
+def flatten(points: Points, direction: Points) -> Points:
+    """Points (n, 3) seen along a direction, (n, 2)."""
+    x, y = plane_axes(direction)
+    return np.column_stack([points @ x, points @ y])

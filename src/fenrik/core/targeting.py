@@ -218,8 +218,10 @@ class Targeting:
     def _sharp(self, faces: list[int], field: str) -> list[int]:
         """The level edges, of some faces or of all, from which the part falls away to both sides and over which nothing
         stands. Chamfers and fillets have none: their faces meet at less than `SHARP_DEG`."""
-        if not self.solid.is_exact:
-            raise fail(field, "are not known of a mesh.", "Use an exact model, or pick the outline.", "sharp edges")
+        if not self.solid.edges:
+            raise fail(
+                field, "are not known of so fine a mesh.", "Use an exact model, or pick the outline.", "sharp edges"
+            )
         near = {e for i in faces for loop in self.solid.faces[i].loops for e in loop}
         found = []
         for number, edge in enumerate(self.solid.edges):

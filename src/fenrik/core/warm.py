@@ -21,7 +21,7 @@ from fenrik.core.posting import ControllerState, PostedOperation, load_controlle
 from fenrik.core.progress import Progress, silent
 from fenrik.core.regions import Shadow, fit_arcs
 from fenrik.core.solids.exact import exact_faces
-from fenrik.core.solids.facets import group_faces
+from fenrik.core.solids.mesh_faces import group_faces
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import Stock, cut, stock_mesh
 from fenrik.core.stock.shaping import stock_from_mesh

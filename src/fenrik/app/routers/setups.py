@@ -111,9 +111,7 @@ def scene(job_id: str, setup_id: str) -> Scene:
 
 
 def _words(opened: Opened, setup: Setup, placing: Placing) -> str:
-    found = (
-        opened.build.recognition() if placing.part.is_exact and setup.up.kind == "face" and not setup.makes else None
-    )
+    found = opened.build.recognition() if setup.up.kind == "face" and not setup.makes else None
     return frame_words(setup.up, placing.part, found) + (", upside down" if setup.flip else "")
 
 

@@ -34,7 +34,7 @@ from fenrik.core.solids.reading import face_bounds, mesh_at
 from fenrik.core.solids.seeing import seen_faces
 from fenrik.core.store import Store
 
-SOLID_VERSION, RECOGNISE_VERSION, PICTURE_VERSION = 5, 1, 1
+SOLID_VERSION, RECOGNISE_VERSION, PICTURE_VERSION = 6, 2, 1
 SOLIDS_KEPT = 16
 PROOF_DEFLECTION_MM, PROOF_SHARE = 0.008, 5e-5
 """Triangles that find places for the proof: so fine, or this share of the part's size; the exact faces do the rest."""
@@ -274,11 +274,7 @@ class Geometry:
         return Recognition.model_validate_json(data)
 
     def recognition(self, directions: list[Vector] | None = None, progress: Progress = silent) -> Recognition:
-        """The features of the part, for some directions or all.
-
-        Raises:
-            FenrikError: when the part is a mesh.
-        """
+        """The features of the part, for some directions or all."""
         key = key_of("features", RECOGNISE_VERSION, solid=self.solid_key, directions=directions)
         data = self._made(
             key, "features", lambda: recognise(self.solid, directions, progress).model_dump_json().encode()

@@ -114,7 +114,7 @@ def keep_finish(build: Build) -> Finish | None:
         FenrikError: as `measured_finish`.
     """
     found = kept_finish(build)
-    if found is None and build.solid.is_exact and (found := measured_finish(build)) is not None:
+    if found is None and (found := measured_finish(build)) is not None:
         build.store.put(finish_key(build), "finish", found.model_dump_json().encode())
     return found
 
@@ -146,7 +146,7 @@ def _told(build: Build, found: Forecast, left: dict[int, tuple[float, float]]) -
     numbers, places = build.part_faces, found.surface.places
     setups = [s for s in build.job.setups if not s.makes]
     seen = [found.surface.reach(build, s).seen(places.in_frame(build.frame(s))) for s in setups]
-    in_holes = {f for h in build.recognition().holes for f in h.faces} if build.solid.is_exact else set()
+    in_holes = {f for h in build.recognition().holes for f in h.faces}
     told = []
     for face, (area, most) in left.items():
         why, would_do, setup = _reason(build, found, face, list(zip(setups, seen, strict=True)), face in in_holes)

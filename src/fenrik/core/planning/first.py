@@ -40,7 +40,7 @@ def first_setup(build: Build) -> FirstSetup:
     surface = Surface(build)
     places, solid = surface.places, build.solid
     whole = float(places.area_mm2.sum())
-    holes = build.recognition().holes if solid.is_exact else []
+    holes = build.recognition().holes
     best, most, share = np.array([0.0, 0.0, 1.0]), -1.0, 0.0
     looks = directions_of(solid, holes)
     extents = [float(np.ptp(solid.mesh.vertices @ up)) for up in looks]

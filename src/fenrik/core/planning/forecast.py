@@ -171,7 +171,7 @@ def _may_finish(build: Build, operation: Operation, places: SurfacePlaces) -> Ma
         return np.ones(len(places), bool)
     if strategy.finishes(params) == ("mouth",):
         return np.isin(places.face, sorted(_mouths(build, operation, faces)))
-    if build.solid.is_exact and faces:
+    if faces:
         faces |= _with_the_feature(build, operation, faces)
     return np.isin(places.face, sorted(faces))
 

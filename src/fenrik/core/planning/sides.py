@@ -122,7 +122,7 @@ class _Sides:
         left = surface.places.rows(np.flatnonzero(~self.now.done))
         if len(left) == 0:
             return None
-        holes = self.build.recognition().holes if solid.is_exact else []
+        holes = self.build.recognition().holes
         best, most = None, self._least
         open_faces = set(np.unique(left.face).tolist())
         open_holes = [h for h in holes if h.direction is not None and open_faces & set(h.faces)]

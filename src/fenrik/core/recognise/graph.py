@@ -9,8 +9,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrik.core.errors import fail
-from fenrik.core.frames import Points
+from fenrik.core.frames import Points, flatten
 from fenrik.core.solids.model import Edge, Face, Solid
 from fenrik.core.solids.rays import RayCaster
 
@@ -30,17 +29,9 @@ class Neighbour:
 
 
 class FaceGraph:
-    """Faces of an exact solid as nodes, their edges as links.
-
-    Raises:
-        FenrikError: when the solid is only a mesh.
-    """
+    """Faces of a solid as nodes, their edges as links."""
 
     def __init__(self, solid: Solid) -> None:
-        if not solid.is_exact:
-            raise fail(
-                "part", "is a mesh; features are recognised on exact faces.", "Bring in a STEP, IGES or BREP file."
-            )
         self.solid = solid
         self.faces: list[Face] = solid.faces
         self.edges: list[Edge] = solid.edges
@@ -182,20 +173,6 @@ class FaceGraph:
         """Middles (m, 3) of the triangles of some faces."""
         chosen = [self.corners(f).mean(axis=1) for f in faces]
         return np.concatenate(chosen) if chosen else np.zeros((0, 3))
-
-
-def plane_axes(direction: Points) -> tuple[Points, Points]:
-    """Two unit vectors that span the plane across a direction, right-handed with it."""
-    lead = np.eye(3)[int(np.abs(direction).argmin())]
-    x = lead - direction * float(lead @ direction)
-    x /= np.linalg.norm(x)
-    return x, np.cross(direction, x)
-
-
-def flatten(points: Points, direction: Points) -> Points:
-    """Points (n, 3) seen along a direction, (n, 2)."""
-    x, y = plane_axes(direction)
-    return np.column_stack([points @ x, points @ y])
 
 
 def clusters(vectors: Points, tolerance: float) -> NDArray[np.int32]:

@@ -9,9 +9,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrik.core.cutting.threads import threads_for_bore
-from fenrik.core.frames import Points
+from fenrik.core.frames import Points, plane_axes
 from fenrik.core.recognise.features import Hole, HoleStep
-from fenrik.core.recognise.graph import FaceGraph, clusters, plane_axes
+from fenrik.core.recognise.graph import FaceGraph, clusters
 
 AXIS_TOLERANCE_MM = 2e-3
 FULL_ROUND_GAP_DEG = 75.0

@@ -15,9 +15,9 @@ import numpy as np
 import shapely
 from shapely.geometry import Polygon
 
-from fenrik.core.frames import Points
+from fenrik.core.frames import Points, flatten
 from fenrik.core.recognise.features import Boss, FlatArea, OuterProfile, Pocket
-from fenrik.core.recognise.graph import FaceGraph, Neighbour, flatten
+from fenrik.core.recognise.graph import FaceGraph, Neighbour
 
 FLAT_COSINE = 1 - 1e-6
 STRAIGHT_DEG = 0.5

@@ -6,13 +6,14 @@ import numpy as np
 import shapely
 
 from fenrik.core.errors import fail
-from fenrik.core.frames import Points
+from fenrik.core.frames import Points, flatten
 from fenrik.core.progress import Progress, silent
 from fenrik.core.recognise.blends import find_blends, find_chamfers, find_draft, find_undercuts
 from fenrik.core.recognise.features import Hole, Pocket, Recognition, Vector
-from fenrik.core.recognise.graph import FaceGraph, clusters, flatten
+from fenrik.core.recognise.graph import FaceGraph, clusters
 from fenrik.core.recognise.holes import find_holes
 from fenrik.core.recognise.pockets import View, find_along
+from fenrik.core.solids.mesh_faces import MOST_PATCHES
 from fenrik.core.solids.model import Solid
 
 MAX_DIRECTIONS = 60
@@ -20,7 +21,9 @@ TOUCH_MM = 1e-2
 
 
 def recognise(solid: Solid, directions: list[Vector] | None = None, progress: Progress = silent) -> Recognition:
-    """Find the features of a solid from its exact faces.
+    """Find the features of a solid from its faces: exact ones, or those that a mesh was found to have.
+
+    None are looked for in a mesh of more than `MOST_PATCHES` patches; reading it said so.
 
     Args:
         directions: where tools may come from (out of the material), part coordinates. One or several: everything
@@ -29,8 +32,10 @@ def recognise(solid: Solid, directions: list[Vector] | None = None, progress: Pr
             listed once.
 
     Raises:
-        FenrikError: when the solid is a mesh, or a direction has no length.
+        FenrikError: when a direction has no length.
     """
+    if not solid.is_exact and len(solid.faces) > MOST_PATCHES:
+        return Recognition(directions=directions or [])
     graph = FaceGraph(solid)
     progress(0.05, "looking for holes")
     holes = find_holes(graph)

@@ -10,7 +10,8 @@ import numpy as np
 
 from fenrik.core.errors import FenrikError, fail
 from fenrik.core.frames import Points
-from fenrik.core.solids.facets import group_faces, weld_equal, weld_near
+from fenrik.core.solids.facets import weld_equal, weld_near
+from fenrik.core.solids.mesh_faces import MOST_PATCHES, group_faces
 from fenrik.core.solids.model import Body, Edge, Face, HealthNote, Mesh, Solid
 
 MESH_SUFFIXES = (".stl", ".obj", ".3mf")
@@ -102,6 +103,7 @@ def solid_from_meshes(bodies: list[NamedMesh], scale: float) -> Solid:
     edges: list[Edge] = []
     health: list[HealthNote] = []
     listed: list[Body] = []
+    corners_before = 0
     for body in bodies:
         mesh, own, creases, notes = _one_body(body.corners * scale)
         if mesh is None:
@@ -109,8 +111,9 @@ def solid_from_meshes(bodies: list[NamedMesh], scale: float) -> Solid:
         first = len(faces)
         listed.append(Body(body.name or f"body {len(listed) + 1}", "mesh", first, len(own), mesh.volume_mm3()))
         meshes.append((mesh, first))
-        faces += [_shifted(f, first, len(listed) - 1) for f in own]
-        edges += creases
+        faces += [_shifted(f, first, len(edges), len(listed) - 1) for f in own]
+        edges += [_edge_of(e, first, corners_before) for e in creases]
+        corners_before += len(mesh.vertices)
         health += notes
     if not meshes:
         raise fail("part.file", "holds only triangles without area.", "Export it again.")
@@ -146,19 +149,25 @@ def _one_body(corners: Points) -> tuple[Mesh | None, list[Face], list[Edge], lis
             )
         )
     elif mesh.volume_mm3() < 0:
-        mesh = Mesh(mesh.vertices, np.ascontiguousarray(mesh.triangles[:, ::-1]), mesh.face_ids)
-        faces = [_turned(f) for f in faces]
+        turned = Mesh(mesh.vertices, np.ascontiguousarray(mesh.triangles[:, ::-1]), mesh.face_ids)
+        mesh, faces, edges, _ = group_faces(turned)
         notes.append(HealthNote("invalid", "The triangles faced inwards and were turned round.", True))
+    if len(faces) > MOST_PATCHES or len(faces) == 1:
+        words = f"{len(faces)} patches" if len(faces) > 1 else "one patch"
+        told = f"The mesh is {words}: flats, holes and pockets are not told apart. It is machined by its surface."
+        notes.append(HealthNote("facets", told, False))
     return mesh, faces, edges, notes
 
 
-def _turned(face: Face) -> Face:
-    x, y, z = face.normal
-    return replace(face, normal=(-x, -y, -z))
+def _shifted(face: Face, first: int, first_edge: int, body: int) -> Face:
+    loops = tuple(tuple(e + first_edge for e in loop) for loop in face.loops)
+    return replace(face, neighbours=tuple(n + first for n in face.neighbours), loops=loops, body=body)
 
 
-def _shifted(face: Face, first: int, body: int) -> Face:
-    return replace(face, neighbours=tuple(n + first for n in face.neighbours), body=body)
+def _edge_of(edge: Edge, first: int, first_corner: int) -> Edge:
+    (left, right), (begin, end) = edge.faces, edge.ends
+    faces = (left + first if left >= 0 else -1, right + first if right >= 0 else -1)
+    return replace(edge, faces=faces, ends=(begin + first_corner, end + first_corner))
 
 
 def _joined(meshes: list[tuple[Mesh, int]]) -> Mesh:

@@ -169,7 +169,7 @@ class HealthNote:
     """One thing that a check of the model found.
 
     Attributes:
-        kind: open shell, pinch, sliver, tiny edge, self-crossing, invalid.
+        kind: open shell, pinch, sliver, tiny edge, self-crossing, invalid, facets.
         mended: it was put right on reading.
         place: where, in part coordinates.
     """

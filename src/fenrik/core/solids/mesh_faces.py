@@ -1,0 +1,205 @@
+"""Faces and edges of a bare triangle mesh: flats, cylinders and cones where its facets are those of some, and patches
+of what is left, divided at creases."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrik.core.frames import Points
+from fenrik.core.solids import _weld_kernels as kernels
+from fenrik.core.solids.facets import EdgeTable
+from fenrik.core.solids.fitting import Round, fit_round
+from fenrik.core.solids.mesh_edges import edges_between
+from fenrik.core.solids.model import Edge, Face, Mesh
+
+CREASE_DEG = 30.0
+FLAT_DEG = 0.05
+"""Facets of a flat lean to one another by less."""
+WIDE_TIMES, WIDE_SHARE = 3.0, 0.02
+"""A flat in a smooth patch is so many times as large as its other facets are in the middle, and such a share of it."""
+THIN_SHARE = 1.5e-4
+"""Triangles that are thinner than this share of the largest coordinate have no normal to go by: what single precision
+makes of 0.05°."""
+MAX_FACES, MOST_PATCHES = 20_000, 4_000
+"""Patches that are told apart at all; in more than the second number no features are looked for."""
+FLAT_LENGTH = 1 - 1e-6
+
+Labels = NDArray[np.int32]
+
+
+@dataclass(frozen=True)
+class _Facets:
+    """Triangles with their normals and areas, and pairs of them that share an edge."""
+
+    corners: Points
+    normals: Points
+    areas: Points
+    left: Labels
+    right: Labels
+    cosine: Points
+
+    def patches(self, joined: NDArray[np.bool_]) -> tuple[Labels, int]:
+        """Number triangles alike that are joined by pairs."""
+        labels = np.empty(len(self.corners), np.int32)
+        count = kernels.label_patches(
+            len(labels), np.ascontiguousarray(self.left[joined]), np.ascontiguousarray(self.right[joined]), labels
+        )
+        return labels, count
+
+
+def group_faces(mesh: Mesh) -> tuple[Mesh, list[Face], list[Edge], int]:
+    """Find the faces of a welded mesh, and the edges between them.
+
+    Returns:
+        The mesh with `face_ids` set, the faces, the edges, and how many edges of triangles are open.
+    """
+    a, b, c = np.moveaxis(mesh.corners(), 1, 0)
+    cross = np.cross(b - a, c - a)
+    double = np.linalg.norm(cross, axis=1)
+    table = EdgeTable.of(mesh.triangles)
+    paired = table.uses == 2
+    left, right = table.owners[paired, 0], table.owners[paired, 1]
+    normals = cross / double[:, None]
+    cosine = _turns(mesh, normals, double, table.ends[paired], left, right)
+    facets = _Facets(mesh.corners(), normals, double / 2, left, right, cosine)
+    labels, count, rounds = _labelled(facets)
+    if count > MAX_FACES:
+        count, labels, rounds = 1, np.zeros(len(labels), np.int32), {}
+    faces = _faces(facets, labels, count, rounds)
+    edges = edges_between(mesh, labels, table, faces)
+    return replace(mesh, face_ids=labels), _with_edges(faces, edges), edges, int((~paired).sum())
+
+
+def _turns(mesh: Mesh, normals: Points, double: Points, ends: Labels, left: Labels, right: Labels) -> Points:
+    """Cosines of the angles at which pairs of triangles meet.
+
+    The normal of a thin triangle is that of its rounding: it goes with its neighbour across its longest edge.
+    """
+    corners = mesh.corners()
+    sides = np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2)
+    longest = sides.max(axis=1)
+    thin = double / np.maximum(longest, 1e-300) < THIN_SHARE * np.abs(mesh.vertices).max()
+    cosine = np.einsum("ij,ij->i", normals[left], normals[right])
+    rows = np.flatnonzero(thin[left] | thin[right])
+    length = np.linalg.norm(mesh.vertices[ends[rows, 1]] - mesh.vertices[ends[rows, 0]], axis=1)
+    with_it = np.zeros(len(rows), bool)
+    for own in (left[rows], right[rows]):
+        with_it |= thin[own] & (length >= longest[own] * (1 - 1e-9))
+    cosine[rows] = np.where(with_it, 1.0, -1.0)
+    return np.asarray(cosine)
+
+
+def _labelled(facets: _Facets) -> tuple[Labels, int, dict[int, Round]]:
+    """A number for each triangle: patches at creases, and those that are no cylinder or cone as a whole by the flats in
+    them; those that are, by their first triangle."""
+    smooth = facets.cosine > np.cos(np.deg2rad(CREASE_DEG))
+    patch, count = facets.patches(smooth)
+    flat, flats = facets.patches(smooth & (facets.cosine > np.cos(np.deg2rad(FLAT_DEG))))
+    area = np.bincount(flat, facets.areas, flats)
+    first = np.zeros(flats, np.int64)
+    first[flat[::-1]] = np.arange(len(flat))[::-1]
+    owner = patch[first]
+    whole = np.bincount(owner, area, count)
+    each = np.bincount(owner, minlength=count)
+    order = np.lexsort((area, owner))
+    ends = np.cumsum(each)
+    middle = area[order][(ends - each) + each // 2]
+    wide = (area >= WIDE_TIMES * middle[owner]) & (area >= WIDE_SHARE * whole[owner])
+    wide |= each[owner] <= 2
+    rounds: dict[int, Round] = {}
+    rows, starts = _by_label(patch, count)
+    for k in np.flatnonzero((each > 2) & (count <= MAX_FACES)).tolist():
+        shape = fit_round(facets.corners[rows[starts[k] : starts[k + 1]]])
+        if shape is not None:
+            rounds[int(rows[starts[k]])] = shape
+            wide &= owner != k
+    # A flat stays together, and so does what is left of a patch where it hangs together.
+    apart = np.where(wide[flat], flat, -1)
+    return *facets.patches(smooth & (apart[facets.left] == apart[facets.right])), rounds
+
+
+def _by_label(labels: Labels, count: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Triangles in the order of their labels, and where each label begins and the last ends, (count + 1,)."""
+    rows = np.argsort(labels, kind="stable")
+    return rows, np.searchsorted(labels[rows], np.arange(count + 1))
+
+
+def _faces(facets: _Facets, labels: Labels, count: int, rounds: dict[int, Round]) -> list[Face]:
+    """What is known of each face by itself."""
+    area = np.bincount(labels, facets.areas, count)
+    weigh = np.column_stack(
+        [np.bincount(labels, facets.corners.mean(axis=1)[:, k] * facets.areas, count) for k in range(3)]
+    )
+    mean = np.column_stack([np.bincount(labels, facets.normals[:, k] * facets.areas, count) for k in range(3)])
+    direction = mean / np.maximum(area, 1e-300)[:, None]
+    length = np.linalg.norm(direction, axis=1)
+    rows, starts = _by_label(labels, count)
+    found = []
+    for k in range(count):
+        own = facets.corners[rows[starts[k] : starts[k + 1]]]
+        place = _triple(weigh[k] / max(float(area[k]), 1e-300))
+        low, high = _triple(own.min(axis=(0, 1))), _triple(own.max(axis=(0, 1)))
+        face = Face("mesh", float(area[k]), place, (0.0, 0.0, 0.0), None, (), low, high)
+        if length[k] > FLAT_LENGTH:
+            face = replace(face, kind="plane", normal=_triple(direction[k] / length[k]), origin=place)
+        elif (shape := rounds.get(int(rows[starts[k]])) or fit_round(own)) is not None:
+            face = _round_face(face, shape)
+        found.append(face)
+    return found
+
+
+def _round_face(face: Face, shape: Round) -> Face:
+    known = replace(
+        face,
+        normal=_triple(shape.axis),
+        origin=_triple(shape.origin),
+        concave=shape.concave,
+        span_deg=shape.span_deg,
+    )
+    if shape.half_angle_deg > 0:
+        return replace(known, kind="cone", half_angle_deg=shape.half_angle_deg)
+    return replace(known, kind="cylinder", radius_mm=shape.radius_mm)
+
+
+def _with_edges(faces: list[Face], edges: list[Edge]) -> list[Face]:
+    """The faces with their neighbours and loops, the longest loop first."""
+    own: list[list[int]] = [[] for _ in faces]
+    beside: list[set[int]] = [set() for _ in faces]
+    for number, edge in enumerate(edges):
+        for a, b in (edge.faces, edge.faces[::-1]):
+            if a >= 0:
+                own[a].append(number)
+                beside[a] |= {b} - {a, -1}
+    return [
+        replace(f, neighbours=tuple(sorted(near)), loops=_loops(mine, edges))
+        for f, near, mine in zip(faces, beside, own, strict=True)
+    ]
+
+
+def _loops(mine: list[int], edges: list[Edge]) -> tuple[tuple[int, ...], ...]:
+    """The edges of a face as loops: edges that share an end belong together."""
+    at: dict[int, list[int]] = {}
+    for e in mine:
+        for end in edges[e].ends:
+            at.setdefault(end, []).append(e)
+    left, loops = dict.fromkeys(mine), []
+    while left:
+        loop, waiting = [], [next(iter(left))]
+        del left[waiting[0]]
+        while waiting:
+            e = waiting.pop()
+            loop.append(e)
+            near = [n for end in edges[e].ends for n in at[end] if n in left]
+            for n in dict.fromkeys(near):
+                del left[n]
+            waiting += dict.fromkeys(near)
+        loops.append(tuple(loop))
+    return tuple(sorted(loops, key=lambda loop: -sum(edges[e].length_mm for e in loop)))
+
+
+def _triple(values: np.ndarray) -> tuple[float, float, float]:
+    x, y, z = values.tolist()
+    return x, y, z
