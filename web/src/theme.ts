@@ -35,6 +35,13 @@ export const KINDS = [
   { name: "retract", colour: "#5d646b", dash: true },
 ] as const;
 
+/** Dots of the map of what is left, in the order of their states. */
+export const LEFT_STATES = [
+  { name: "finished", colour: "#4d7f78", size: 2 },
+  { name: "left", colour: "#d9730d", size: 4 },
+  { name: "not seen by any setup", colour: "#6b4a86", size: 3 },
+] as const;
+
 /** ColorBrewer PuOr, from cut too deep (purple) to material left (orange). */
 const PUOR = ["#542788", "#8073ac", "#b2abd2", "#d8daeb", "#f7f7f7", "#fee0b6", "#fdb863", "#e08214", "#b35806"];
 

@@ -25,6 +25,7 @@ export const view = (rest: Partial<View> = {}): View => ({
   tool: null,
   rows: [],
   deviation: false,
+  leftOver: false,
   sketch: "",
   fixture: "",
   proposing: "",

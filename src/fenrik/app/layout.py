@@ -12,9 +12,21 @@ import struct
 from typing import Any
 
 import numpy as np
+from fastapi import Response
 
 MAGIC = b"FNRK"
 _TYPES = {"float32": "f4", "float64": "f8", "int32": "i4", "uint32": "u4", "uint8": "u1", "int8": "i1"}
+
+
+BINARY: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-stream": {}}}}
+"""What the description of the interface says of answers in this layout."""
+
+
+def binary(data: bytes) -> Response:
+    """An answer in this layout."""
+    # Packing numbers takes longer than sending them.
+    headers = {"cache-control": "no-cache", "content-encoding": "identity"}
+    return Response(data, media_type="application/octet-stream", headers=headers)
 
 
 def encode(meta: Any, **arrays: np.ndarray) -> bytes:

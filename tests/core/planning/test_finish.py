@@ -11,8 +11,17 @@ from fenrik.core.build import Build
 from fenrik.core.build.build import AUDIT_VERSION, PROOF_VERSION, STOCK_VERSION
 from fenrik.core.build.picks import picked_faces
 from fenrik.core.job import parse_job
-from fenrik.core.planning import measured_finish, predicted_finish, propose_route, propose_sides, with_route
+from fenrik.core.planning import (
+    keep_finish,
+    kept_map,
+    measured_finish,
+    predicted_finish,
+    propose_route,
+    propose_sides,
+    with_route,
+)
 from fenrik.core.planning.forecast import Surface
+from fenrik.core.planning.left_map import FINISHED, LEFT, NOT_SEEN
 from fenrik.core.report import air_shares
 from fenrik.core.solids.reading import solid_from_shape
 from fenrik.core.solids.writing import write_solid
@@ -65,6 +74,27 @@ def test_nothing_of_the_blank_stays_round_simple_parts(shape, least):
     assert sum(x.area_mm2 for x in found.left_over) == pytest.approx(
         (1 - found.finished_fraction) * area, rel=0.2, abs=5
     )
+
+
+@pytest.mark.parametrize("proven", [False, True], ids=["predicted", "measured"])
+def test_the_map_of_what_is_left_agrees_with_the_figures(proven):
+    undercut = fuse(box(24, -1, 12, 12, 42, 20), box(20, -1, 8, 20, 42, 6))
+    build = with_everything(build_of(cut(box(0, 0, 0, 60, 40, 24), undercut)), sides=False)
+    if proven:
+        for setup in build.job.setups:
+            build.compute(setup)
+    figures = keep_finish(build) if proven else predicted_finish(build)
+    found = kept_map(build)
+    assert found.measured == proven
+    left = found.state != FINISHED
+    assert left.mean() == pytest.approx(1 - figures.finished_fraction, abs=0.02)
+    assert np.all((found.thick_mm > 0) == left)
+    # The underside keeps its millimetre of stock.
+    below = found.place[:, 2] < 1e-3
+    assert np.all(left[below])
+    assert np.median(found.thick_mm[below]) == pytest.approx(2.0, abs=0.05)
+    assert np.all(found.state[below] == (LEFT if proven else NOT_SEEN))
+    assert np.linalg.norm(found.normal, axis=1) == pytest.approx(1.0)
 
 
 def test_cones_over_the_flats_of_a_hexagon_are_no_chamfers():

@@ -71,6 +71,11 @@ export function Commands() {
       })),
       ...(running ? [{ id: "cancel", label: "Cancel what is computed", onClick: () => job.cancel(running.id) }] : []),
       {
+        id: "left over",
+        label: view.leftOver ? "Hide what is left over" : "Show what is left over",
+        onClick: () => view.set({ stage: "route", leftOver: !view.leftOver }),
+      },
+      {
         id: "deviation",
         label: view.deviation ? "Hide the deviation map" : "Show the deviation map",
         onClick: () => view.set({ stage: "proof", deviation: !view.deviation }),

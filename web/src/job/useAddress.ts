@@ -32,6 +32,7 @@ export function useAddress(stage: string, firstSetup: string, firstTool: number 
         next.set("motion", String(change.motion));
       }
       if (change.deviation !== undefined) change.deviation ? next.set("deviation", "1") : next.delete("deviation");
+      if (change.leftOver !== undefined) change.leftOver ? next.set("left", "1") : next.delete("left");
       const target = change.stage ?? stage,
         text = next.toString(),
         address = `/jobs/${id}/${target}${text ? `?${text}` : ""}`;
@@ -55,5 +56,6 @@ export function useAddress(stage: string, firstSetup: string, firstTool: number 
     tool: q.get("tool") ? Number(q.get("tool")) : firstTool,
     rows: (q.get("rows") ?? "").split(",").filter(Boolean).map(Number),
     deviation: q.get("deviation") === "1",
+    leftOver: q.get("left") === "1",
   };
 }

@@ -7,6 +7,8 @@ export type View = {
   tool: number | null;
   rows: number[];
   deviation: boolean;
+  /** Whether the part shows what the rows leave on it. */
+  leftOver: boolean;
   sketch: string;
   fixture: string;
   /** Whether a route is being proposed, and for which sides. */

@@ -13,6 +13,7 @@ import { DeviationScale } from "./DeviationScale";
 import { Copies, FixtureBody, MeasureMarks, SketchLines } from "./Extras";
 import { HeightMarks } from "./HeightMarks";
 import { FindingMarks, ZeroMarks } from "./Marks";
+import { LeftDots, LeftLegend } from "./LeftMap";
 import { useDots } from "./motion";
 import { OperationPath } from "./OperationPath";
 import { Overlay } from "./Overlay";
@@ -105,6 +106,7 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
           <SketchLines key={s.id} sketch={s.id} />
         ))}
         <ZeroMarks />
+        {stage === "route" && view.leftOver && <LeftDots />}
         {stage === "route" &&
           doc.operations
             .filter((o) => view.rows.includes(o.number))
@@ -158,7 +160,8 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
         </div>
       )}
       {geometry.error && <div className="empty fault">{geometry.error.message}</div>}
-      {stage === "route" && view.rows.length > 0 && (
+      {stage === "route" && view.leftOver && <LeftLegend />}
+      {stage === "route" && !view.leftOver && view.rows.length > 0 && (
         <div className="legend" aria-label="Kinds of motion">
           {[KINDS[3], { ...KINDS[2], name: "entry and exit" }, KINDS[4], KINDS[0]].map((k) => (
             <span key={k.name}>

@@ -14,7 +14,7 @@ from sqlmodel import Session, col, select
 from fenrik.app import documents
 from fenrik.app.context import open_job, store
 from fenrik.app.documents import Change
-from fenrik.app.layout import encode
+from fenrik.app.layout import BINARY, binary, encode
 from fenrik.app.reading import MAX_DRAWING_BYTES, check_drawing, clean_name, is_drawing, read_apart
 from fenrik.app.routers.jobs import JobState, job_state
 from fenrik.app.tables import RevisionRow, engine
@@ -35,7 +35,6 @@ from fenrik.core.solids.revisions import match_faces
 from fenrik.core.solids.writing import write_solid
 
 router = APIRouter(prefix="/api/jobs/{job_id}", tags=["parts"])
-BINARY: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-stream": {}}}}
 
 
 class PartState(JobState):
@@ -169,7 +168,7 @@ def part_summary(job_id: str) -> dict[str, Any]:
 def part_geometry(job_id: str) -> Response:
     """Triangles with the face of each, and edges as polylines."""
     solid = open_job(job_id).build.all_bodies
-    return _binary(encode({}, **solid_arrays(solid)))
+    return binary(encode({}, **solid_arrays(solid)))
 
 
 def solid_arrays(solid: Solid) -> dict[str, np.ndarray]:
@@ -184,10 +183,6 @@ def solid_arrays(solid: Solid) -> dict[str, np.ndarray]:
     }
 
 
-def _binary(data: bytes) -> Response:
-    return Response(data, media_type="application/octet-stream", headers={"cache-control": "no-cache"})
-
-
 @router.get("/part/picking", operation_id="readPicking", response_class=Response, responses=BINARY)
 def picking(job_id: str) -> Response:
     """What a click takes beside the face or edge itself: chains, smooth groups, loops and likeness, as numbers."""
@@ -198,7 +193,7 @@ def picking(job_id: str) -> Response:
         for by in ("radius", "level", "colour", "surface")
     }
     edge_faces = np.array([e.faces for e in solid.edges], np.int32).reshape(-1, 2)
-    return _binary(
+    return binary(
         encode(
             {
                 "lengths": [round(e.length_mm, 6) for e in solid.edges],
@@ -346,4 +341,4 @@ def curves(job_id: str, sketch_id: str) -> Response:
     meta = {"items": owners, "lengths": [round(c.length_mm(), 6) for own in by_item.values() for c in own]}
     counts = np.array([len(line) for line in lines], np.uint32)
     points = np.concatenate(lines) if lines else np.zeros((0, 3))
-    return _binary(encode(meta, counts=counts, points=points.astype(np.float32)))
+    return binary(encode(meta, counts=counts, points=points.astype(np.float32)))

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from typing import Literal
 
-from fastapi import APIRouter
+import numpy as np
+from fastapi import APIRouter, Response
 from pydantic import BaseModel
 
 from fenrik.app import documents, library
 from fenrik.app.context import open_job
 from fenrik.app.documents import Change
+from fenrik.app.layout import BINARY, binary, encode
 from fenrik.app.routers.jobs import JobState, job_state
 from fenrik.core.errors import fail
 from fenrik.core.planning import (
@@ -22,6 +24,7 @@ from fenrik.core.planning import (
     coverage,
     first_setup,
     kept_finish,
+    kept_map,
     make_holes,
     predicted_finish,
     propose_for,
@@ -34,6 +37,8 @@ from fenrik.core.recipe import HoleWay
 
 router = APIRouter(prefix="/api/jobs/{job_id}", tags=["planning"])
 
+LIFTED_SHARE = 1e-3
+"""How far places are drawn over the surface, as a share of the part's size, so that it does not hide them."""
 Sides = Literal["this", "all"]
 
 
@@ -122,6 +127,17 @@ def read_finish(job_id: str) -> Finish:
     """How much of the surface is finished: measured where all rows are proven, else what the rows will finish."""
     build = open_job(job_id).build
     return kept_finish(build) or predicted_finish(build)
+
+
+@router.get("/left-over/places", operation_id="readLeftPlaces", response_class=Response, responses=BINARY)
+def read_left_places(job_id: str) -> Response:
+    """Places of the part with what the rows leave on each: as they leave it where all are proven, else as they will."""
+    build = open_job(job_id).build
+    found = kept_map(build)
+    lifted = found.place + LIFTED_SHARE * float(np.linalg.norm(np.ptp(build.solid.bounds(), axis=0))) * found.normal
+    meta = {"measured": found.measured, "most_mm": float(found.thick_mm.max(initial=0.0))}
+    places, thick = lifted.astype(np.float32), found.thick_mm.astype(np.float32)
+    return binary(encode(meta, places=places, thick=thick, state=found.state))
 
 
 class FacesLeft(BaseModel):

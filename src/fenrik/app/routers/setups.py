@@ -11,9 +11,9 @@ from pydantic import BaseModel, Field
 from fenrik.app import documents
 from fenrik.app.context import Opened, open_job
 from fenrik.app.documents import Change
-from fenrik.app.layout import encode
+from fenrik.app.layout import BINARY, encode
 from fenrik.app.routers.jobs import JobState, job_state
-from fenrik.app.routers.parts import BINARY, solid_arrays
+from fenrik.app.routers.parts import solid_arrays
 from fenrik.core.errors import FenrikError, fail
 from fenrik.core.findings import Finding
 from fenrik.core.job import Setup

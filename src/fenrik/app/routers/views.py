@@ -9,9 +9,8 @@ from fastapi import APIRouter, Query, Response
 from pydantic import BaseModel
 
 from fenrik.app.context import Opened, open_job
-from fenrik.app.layout import encode
+from fenrik.app.layout import BINARY, binary, encode
 from fenrik.app.player import player_for
-from fenrik.app.routers.parts import BINARY
 from fenrik.core.errors import fail
 from fenrik.core.findings import Finding
 from fenrik.core.heights import Height, heights_of
@@ -40,12 +39,6 @@ class ProgramText(BaseModel):
     text: str
     operations: list[int]
     lines: int
-
-
-def _binary(data: bytes) -> Response:
-    # Packing numbers takes longer than sending them.
-    headers = {"cache-control": "no-cache", "content-encoding": "identity"}
-    return Response(data, media_type="application/octet-stream", headers=headers)
 
 
 def _operation(opened: Opened, number: int) -> Operation:
@@ -87,7 +80,7 @@ def path(job_id: str, number: int) -> Response:
             for limit in feed_limits(outcome.toolpath, opened.job.machine_of(setup).limits())
         ],
     }
-    return _binary(encode(meta, points=frame.to_part(flat.point).astype(np.float32), kinds=flat.kind.astype(np.uint8)))
+    return binary(encode(meta, points=frame.to_part(flat.point).astype(np.float32), kinds=flat.kind.astype(np.uint8)))
 
 
 @router.get("/operations/{number}/heights", operation_id="readHeights")
@@ -120,7 +113,7 @@ def proof_columns(job_id: str, setup_id: str) -> Response:
     frame = opened.build.frame(setup)
     ends = np.cumsum(c["seconds"])
     rate = np.where(c["seconds"] > 1e-9, c["removed"] / np.maximum(c["seconds"], 1e-9), 0.0)
-    return _binary(
+    return binary(
         encode(
             {"time_s": summary["time_s"], "joints": [j.name for j in opened.job.machine_of(setup).all_joints()]},
             end_s=ends,
@@ -155,7 +148,7 @@ def proof_stock(
     setup = opened.setup(setup_id)
     _ready(opened, opened.build.proof_key(setup), "proof")
     player = player_for(opened.build, setup)
-    return _binary(player.coarse(motion) if coarse else player.bricks(motion, have, deviation))
+    return binary(player.coarse(motion) if coarse else player.bricks(motion, have, deviation))
 
 
 @router.get("/setups/{setup_id}/programs", operation_id="readPrograms")

@@ -1,7 +1,15 @@
 """From features to a route, what a route leaves out, and in which order it runs with fewer tool changes."""
 
 from fenrik.core.planning.coverage import Coverage, Uncovered, coverage
-from fenrik.core.planning.finish import Finish, LeftOver, keep_finish, kept_finish, measured_finish, predicted_finish
+from fenrik.core.planning.finish import (
+    Finish,
+    LeftOver,
+    keep_finish,
+    kept_finish,
+    kept_map,
+    measured_finish,
+    predicted_finish,
+)
 from fenrik.core.planning.first import FirstSetup, first_setup
 from fenrik.core.planning.holes import make_holes
 from fenrik.core.planning.reorder import Reordering, propose_order
@@ -20,6 +28,7 @@ __all__ = [
     "first_setup",
     "keep_finish",
     "kept_finish",
+    "kept_map",
     "make_holes",
     "measured_finish",
     "predicted_finish",

@@ -9,15 +9,17 @@ from fenrik.core.build import Build
 from fenrik.core.job import Setup
 from fenrik.core.keys import key_of
 from fenrik.core.planning.forecast import Forecast, forecast
+from fenrik.core.planning.left_map import (
+    LeftMap,
+    first_thickness,
+    last_standings,
+    least_off,
+    measured_map,
+    predicted_map,
+)
 from fenrik.core.planning.lying import STRATEGY_FOR, Mask, duty_of
-from fenrik.core.setups.stocks import EarlierStock
-from fenrik.core.solids.reading import mesh_at
-from fenrik.core.solids.sampling import SurfacePlaces
-from fenrik.core.stock.standing import Standing, standing
+from fenrik.core.stock.standing import Standing
 
-APART_MM = 0.05
-"""What a patch may be off beyond the rows' tolerance and still count as finished."""
-MESH_MM = 0.005
 LEAST_MM2 = 0.05
 
 
@@ -62,12 +64,7 @@ def predicted_finish(build: Build) -> Finish:
     """
     found = forecast(build)
     places = found.surface.places
-    thick = np.zeros(len(places))
-    setup = next((s for s in build.job.setups if not s.makes), None)
-    if setup is not None:
-        low, high = build.placing(setup).stock
-        thick = _to_box(places.in_frame(build.frame(setup)), low, high)
-    left = _by_face(~found.done, places.face, places.area_mm2, thick)
+    left = _by_face(~found.done, places.face, places.area_mm2, first_thickness(build, found))
     return Finish(finished_fraction=found.finished_fraction, left_over=_told(build, found, left), measured=False)
 
 
@@ -79,13 +76,14 @@ def measured_finish(build: Build) -> Finish | None:
     Raises:
         FenrikError: when the part is missing, or a row cannot be computed.
     """
-    setups = [s for s in build.job.setups if not s.makes and build.job.route(s)]
-    taken_over = {s.stock.setup for s in setups if isinstance(s.stock, EarlierStock)}
-    chains = [what_stands(build, s) for s in setups if s.id not in taken_over]
-    if not chains:
+    return _measured(build, last_standings(build))
+
+
+def _measured(build: Build, stands: list[tuple[Setup, Standing]]) -> Finish | None:
+    if not stands:
         return None
-    tolerance = min(o.params.tolerance_mm for s in setups for o in build.job.route(s))
-    lefts = [_by_face(c.over_mm > APART_MM + tolerance, c.face, c.area_mm2, c.over_mm) for c in chains]
+    least, chains = least_off(build), [found for _, found in stands]
+    lefts = [_by_face(c.over_mm > least, c.face, c.area_mm2, c.over_mm) for c in chains]
     both = set.intersection(*(set(one) for one in lefts))
     left = {f: min(one[f] for one in lefts) for f in both}
     whole = float(chains[0].area_mm2.sum())
@@ -107,29 +105,35 @@ def kept_finish(build: Build) -> Finish | None:
     return Finish.model_validate_json(data) if data is not None else None
 
 
+def kept_map(build: Build) -> LeftMap:
+    """Where the rows leave stock: the map that was measured where it is still true, else what they will leave.
+
+    Raises:
+        FenrikError: when the part is missing, or picked geometry is lost.
+    """
+    data = build.store.get(_map_key(build))
+    return LeftMap.unpacked(data) if data is not None else predicted_map(build, forecast(build))
+
+
 def keep_finish(build: Build) -> Finish | None:
-    """What stands after all rows, measured once and kept.
+    """What stands after all rows, measured once and kept, with its map.
 
     Raises:
         FenrikError: as `measured_finish`.
     """
     found = kept_finish(build)
-    if found is None and (found := measured_finish(build)) is not None:
+    if found is not None:
+        return found
+    stands = last_standings(build)
+    found = _measured(build, stands)
+    if found is not None:
+        build.store.put(_map_key(build), "left map", measured_map(build, stands).packed())
         build.store.put(finish_key(build), "finish", found.model_dump_json().encode())
     return found
 
 
-def what_stands(build: Build, setup: Setup) -> Standing:
-    """What stands over the first copy of the part after the last row of a setup, in the setup's frame."""
-    stock = build.stock_after(build.job.route(setup)[-1])
-    return standing(stock, mesh_at(build.solid, MESH_MM).in_frame(build.frame(setup)))
-
-
-def _to_box(places: SurfacePlaces, low: np.ndarray, high: np.ndarray) -> np.ndarray:
-    """How far it is from places along their normals out of a box."""
-    with np.errstate(divide="ignore", invalid="ignore"):
-        far = np.where(places.normal > 0, high - places.place, low - places.place) / places.normal
-    return np.asarray(np.where(np.abs(places.normal) > 1e-9, far, np.inf).min(axis=1))
+def _map_key(build: Build) -> str:
+    return key_of("left map", VERSION, finish=finish_key(build))
 
 
 def _by_face(off: Mask, face: np.ndarray, area: np.ndarray, thick: np.ndarray) -> dict[int, tuple[float, float]]:
