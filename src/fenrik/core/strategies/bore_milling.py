@@ -153,7 +153,7 @@ def _spread(builder: PathBuilder, hole: HolePlace, inner: float, outer: float, t
 STRATEGY = Strategy(
     params=BoreMilling,
     run=bore_milling,
-    version=6,
+    version=7,
     group="Holes",
     needs=IN_PLACE,
     cutters=(*mills("flat", "bull-nose"), "slotting cutter", "lollipop"),

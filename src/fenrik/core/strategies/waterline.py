@@ -322,7 +322,7 @@ def _marked(
 STRATEGY = Strategy(
     params=Waterline,
     run=waterline,
-    version=9,
+    version=10,
     group="Faces and pockets",
     cutters=("flat", "bull-nose", "ball"),
     stage=3,
