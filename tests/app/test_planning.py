@@ -1,8 +1,9 @@
 """The HTTP interface of planning: proposals, taking them, coverage, order, the shop's recipe."""
 
+import numpy as np
 import pytest
 
-from app_fixtures import patch
+from app_fixtures import decode, patch
 from fenrik.core.solids.xcaf import NamedShape, write_step
 from parts import cut, cylinder, plate
 
@@ -77,6 +78,17 @@ def test_a_part_is_held_with_its_best_side_up_and_the_proposal_says_what_it_assu
     assert "No material is chosen" in assumed[0]
     patch(client, id_, {"path": "material", "value": "Mild steel", "was": ""}).raise_for_status()
     assert client.get(url).json()["assumed"] == assumed[1:]
+
+
+def test_the_map_of_what_is_left_goes_to_the_browser_place_by_place(client, job):
+    meta, arrays = decode(client.get(f"/api/jobs/{job}/left-over/places").content)
+    told = client.get(f"/api/jobs/{job}/finish").json()
+    assert not meta["measured"]
+    assert arrays["places"].shape == (len(arrays["state"]), 3)
+    # No row yet: what the first stock has already is finished, the rest is left.
+    assert np.mean(arrays["state"] == 0) == pytest.approx(told["finished_fraction"], abs=0.03)
+    assert np.all((arrays["thick"] > 0) == (arrays["state"] > 0))
+    assert meta["most_mm"] == pytest.approx(float(arrays["thick"].max()))
 
 
 def test_what_is_left_over_is_told_by_face_and_gets_rows_by_one_request(client, job):

@@ -1,9 +1,12 @@
 // @vitest-environment jsdom
+import { encode } from "./block";
 import { choose, inJob, job, server, view } from "./screen";
 import { cleanup, fireEvent, screen, waitFor, within } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { pick, pickNothing, picks } from "../src/job/picking";
 import { LeftOver, OrderOffer } from "../src/stages/route/LeftOver";
+import { RouteBench } from "../src/stages/route/RouteBench";
+import { LeftLegend } from "../src/viewport/LeftMap";
 import { ManyForm } from "../src/stages/route/ManyForm";
 import { OperationForm } from "../src/stages/route/OperationForm";
 import { RouteProposal } from "../src/stages/route/RouteProposal";
@@ -193,6 +196,42 @@ describe("the route sheet", () => {
   it("says how to begin where there are no rows", () => {
     table({ operations: [] });
     expect(screen.getByText(/No operations yet/)).toBeTruthy();
+  });
+});
+
+describe("the map of what is left", () => {
+  const places = (meta: object, state: number[]) =>
+    new Response(
+      encode(meta, {
+        places: new Float32Array(3 * state.length),
+        thick: new Float32Array(state.length),
+        state: new Uint8Array(state),
+      }),
+    );
+  it("says what its dots mean, and how much stands where that was measured", async () => {
+    server({ "GET /api/jobs/j/left-over/places": () => places({ measured: true, most_mm: 2.5 }, [0, 0, 1]) });
+    inJob(<LeftLegend />, job(doc()), view({ leftOver: true }));
+    expect((await screen.findByLabelText("What is left on the part")).textContent).toBe(
+      "As cut:finishedleft, up to 2.50 mm",
+    );
+    cleanup();
+    server({ "GET /api/jobs/j/left-over/places": () => places({ measured: false, most_mm: 9 }, [1, 2]) });
+    inJob(<LeftLegend />, job(doc()), view({ leftOver: true }));
+    expect((await screen.findByLabelText("What is left on the part")).textContent).toBe(
+      "As the rows will leave it:leftnot seen by any setup",
+    );
+  });
+  it("comes and goes with the list under the route", async () => {
+    server({ "GET /api/jobs/j/finish": () => ({ finished_fraction: 1, left_over: [], measured: false }) });
+    const set = vi.fn();
+    inJob(<RouteBench />, job(doc()), view({ stage: "route", set }));
+    fireEvent.click(screen.getByRole("tab", { name: /Left over/ }));
+    expect(set).toHaveBeenCalledWith({ leftOver: true });
+    cleanup();
+    inJob(<RouteBench />, job(doc()), view({ stage: "route", leftOver: true, set }));
+    expect(screen.getByRole("tab", { name: /Left over/ }).getAttribute("aria-selected")).toBe("true");
+    fireEvent.click(screen.getByRole("tab", { name: "Route sheet" }));
+    expect(set).toHaveBeenLastCalledWith({ leftOver: false });
   });
 });
 
