@@ -18,6 +18,8 @@ import cuts
 import outside
 import parts
 import prismatic
+import road
+import road
 import rows
 import sizes
 import stopping
@@ -226,6 +228,7 @@ BENCHES = (
     | prismatic.BENCHES
     | sizes.BENCHES
     | stopping.BENCHES
+    | road.BENCHES
     | rows.BENCHES
     | viewport.BENCHES
 )
