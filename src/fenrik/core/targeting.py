@@ -55,7 +55,7 @@ class Targeting:
 
     Attributes:
         make_mesh: gives the part's triangles in the frame, finer than the operation's tolerance. make_shadow: theirs.
-        features: gives the part's features (exact solids only).
+        features: gives the part's features.
         sketch: gives the curves of a sketch by item, in the setup's frame, and their height; raises when it leans.
         points: gives the single places of a sketch by item, likewise.
     """

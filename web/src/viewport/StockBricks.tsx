@@ -88,7 +88,8 @@ export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, on
       // While it goes on, coarse ones are enough; the fine one comes when all rests.
       if (!needsCoarse && isMoving()) return onBusy(false);
       busy.current = true;
-      onBusy(!sharp && !needsCoarse); // a sign that turns would cost more than a coarse picture
+      // A sign that turns would cost more than a coarse picture, but where there is none yet.
+      onBusy(!sharp && (!needsCoarse || !rough));
       try {
         if (needsCoarse) {
           putCoarse(await fetchBlock(`${url}?motion=${want.motion}&coarse=true`));

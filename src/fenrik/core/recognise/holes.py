@@ -1,4 +1,4 @@
-"""Holes with their steps, from the exact faces of revolution that share an axis."""
+"""Holes with their steps, from the faces of revolution that share an axis."""
 
 from __future__ import annotations
 
