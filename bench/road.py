@@ -16,7 +16,9 @@ from common import address, show
 
 FEATURES, MOST_CLICKS, MOST_S = 40, 10, 90
 SIZES = (3.3, 4.2, 5.0, 6.8, 8.5)
-COUNT = "addEventListener('click', (e) => e.isTrusted && e.detail > 0 && (window.clicks = (window.clicks || 0) + 1), true)"
+COUNT = (
+    "addEventListener('click', (e) => e.isTrusted && e.detail > 0 && (window.clicks = (window.clicks || 0) + 1), true)"
+)
 
 
 def forty() -> Any:

@@ -19,7 +19,6 @@ import outside
 import parts
 import prismatic
 import road
-import road
 import rows
 import sizes
 import stopping
