@@ -86,7 +86,7 @@ def test_the_map_of_what_is_left_goes_to_the_browser_place_by_place(client, job)
     assert not meta["measured"]
     assert arrays["places"].shape == (len(arrays["state"]), 3)
     # No row yet: what the first stock has already is finished, the rest is left.
-    assert np.mean(arrays["state"] == 0) == pytest.approx(told["finished_fraction"], abs=0.03)
+    assert np.mean(arrays["state"] == 0) == pytest.approx(told["finished_fraction"], abs=0.06)
     assert np.all((arrays["thick"] > 0) == (arrays["state"] > 0))
     assert meta["most_mm"] == pytest.approx(float(arrays["thick"].max()))
 

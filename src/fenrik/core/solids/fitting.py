@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.optimize import least_squares
+from scipy.optimize import leastsq
 
 from fenrik.core.frames import Points, flatten, plane_axes
 
@@ -23,7 +23,8 @@ LEAST_SPAN_DEG = 15.0
 SNAP = 1 - 5e-9
 UPRIGHT = 0.02
 """Cosine between axis and normals under which a patch is a cylinder."""
-LEAST_FACETS, LEAST_CIRCLE = 3, 4
+LEAST_FACETS, LEAST_OF_CONE, LEAST_CIRCLE = 3, 6, 4
+"""Facets that look different ways of a cylinder and of a cone (any few lie on some cone), and sides of a circle."""
 
 
 @dataclass(frozen=True)
@@ -48,7 +49,8 @@ def fit_round(corners: Points) -> Round | None:
     cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     size = np.linalg.norm(cross, axis=1)
     normals = cross / size[:, None]
-    if len(np.unique(np.round(normals, 3), axis=0)) < LEAST_FACETS:
+    facets = len(np.unique(np.round(normals, 3), axis=0))
+    if facets < LEAST_FACETS:
         return None
     mean = size @ normals / size.sum()
     spread, ways = np.linalg.eigh((normals - mean).T @ ((normals - mean) * size[:, None]) / size.sum())
@@ -58,7 +60,7 @@ def fit_round(corners: Points) -> Round | None:
     leans = float(size @ (normals @ axis) / size.sum())
     places = np.unique(corners.reshape(-1, 3), axis=0)
     found = _cylinder(places, axis) if abs(leans) < UPRIGHT else None
-    if found is None:
+    if found is None and facets >= LEAST_OF_CONE:
         apex = np.linalg.lstsq(
             normals * size[:, None], size * np.einsum("ij,ij->i", normals, corners[:, 0]), rcond=None
         )
@@ -85,7 +87,7 @@ def _cylinder(places: Points, axis: Points) -> Round | None:
     start = np.array([0.0, 0, 0, 0, radius])
     if np.abs(off(start)).max() > ROUGHLY * radius:
         return None
-    v = least_squares(off, start, method="lm").x
+    v = leastsq(off, start)[0] if len(places) >= len(start) else start
     if np.abs(off(v)).max() > NEAR_MM + NEAR_SHARE * v[4]:
         return None
     way, origin = _snapped(axis + v[0] * x + v[1] * y), first + v[2] * x + v[3] * y
@@ -108,7 +110,7 @@ def _cone(places: Points, axis: Points, apex: Points) -> Round | None:
     start = np.array([0.0, 0, 0, 0, 0, np.arctan(np.abs(along) @ radius / max(float(along @ along), 1e-300))])
     if np.abs(off(start)).max() > ROUGHLY * radius.max():
         return None
-    v = least_squares(off, start, method="lm").x if len(places) >= len(start) else start
+    v = leastsq(off, start)[0]
     if np.abs(off(v)).max() > NEAR_MM + NEAR_SHARE * radius.max():
         return None
     way, tip, half = _snapped(axis + v[0] * x + v[1] * y), apex + v[2:5], float(np.rad2deg(v[5]))

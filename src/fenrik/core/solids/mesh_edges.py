@@ -72,26 +72,30 @@ class _Segments:
         return found
 
 
-def edges_between(mesh: Mesh, labels: Numbers, table: EdgeTable, faces: list[Face]) -> list[Edge]:
+def edges_between(mesh: Mesh, normals: Points, labels: Numbers, table: EdgeTable, faces: list[Face]) -> list[Edge]:
     """The edges between faces (numbers of the triangles' faces in `labels`), and those that are open; none where they
-    have more than `MAX_EDGES` edges of triangles."""
+    have more than `MAX_EDGES` edges of triangles.
+
+    Args:
+        normals: (n, 3) outward, of the triangles.
+    """
     segments = _Segments.of(mesh, labels, table)
     if len(segments.begin) > MAX_EDGES:
         return []
-    return [_edge(mesh, segments, chain, faces) for chain in segments.chains()]
+    return [_edge(mesh, normals, segments, chain, faces) for chain in segments.chains()]
 
 
-def _edge(mesh: Mesh, segments: _Segments, chain: list[int], faces: list[Face]) -> Edge:
+def _edge(mesh: Mesh, normals: Points, segments: _Segments, chain: list[int], faces: list[Face]) -> Edge:
     vertices = np.append(segments.begin[chain], segments.end[chain[-1]])
     line = mesh.vertices[vertices]
     steps = np.linalg.norm(np.diff(line, axis=0), axis=1)
     k = min(int(np.searchsorted(np.cumsum(steps), steps.sum() / 2)), len(steps) - 1)
     middle, tangent = (line[k] + line[k + 1]) / 2, (line[k + 1] - line[k]) / max(float(steps[k]), 1e-300)
-    normals = [
-        _normal(mesh, int(triangle), middle, faces[face]) if face >= 0 else None
+    beside = [
+        _normal(normals[triangle], middle, faces[face]) if face >= 0 else None
         for triangle, face in zip(segments.triangles[chain[k]], segments.faces[chain[k]], strict=True)
     ]
-    turn, angle, into = _meeting(normals, tangent, int(segments.uses[chain[k]]))
+    turn, angle, into = _meeting(beside, tangent, int(segments.uses[chain[k]]))
     kind, length, circle = _kind(line, steps)
     left, right = segments.faces[chain[0]].tolist()
     return Edge(
@@ -117,6 +121,8 @@ def _kind(line: Points, steps: Points) -> tuple[str, float, tuple[Points, float,
     length = float(steps.sum())
     chord = line[-1] - line[0]
     size = float(np.linalg.norm(chord))
+    if len(line) == 2:
+        return "line", size, None
     if size > STRAIGHT_MM and np.linalg.norm(np.cross(line - line[0], chord / size), axis=1).max() < STRAIGHT_MM:
         return "line", size, None
     circle = fit_circle(line)
@@ -125,19 +131,18 @@ def _kind(line: Points, steps: Points) -> tuple[str, float, tuple[Points, float,
     return "circle", float(np.sum(2 * circle[1] * np.arcsin(np.minimum(steps / (2 * circle[1]), 1.0)))), circle
 
 
-def _normal(mesh: Mesh, triangle: int, place: Points, face: Face) -> Points:
-    """The outward normal of a face at a place on its edge: of the surface where that is known, else of the triangle."""
-    a, b, c = mesh.vertices[mesh.triangles[triangle]]
-    own = np.cross(b - a, c - a)
-    own = own / np.linalg.norm(own)
-    if face.kind not in ("cylinder", "cone"):
-        return np.asarray(own)
+def _normal(own: Points, place: Points, face: Face) -> Points:
+    """The outward normal of a face at a place on its edge: of the surface where that is known, else its triangle's."""
+    if face.kind == "plane":
+        return np.array(face.normal)
+    if face.kind == "mesh":
+        return own
     axis = np.array(face.normal)
     away = place - np.array(face.origin)
     away = away - (away @ axis) * axis
     size = float(np.linalg.norm(away))
     if size < STRAIGHT_MM:
-        return np.asarray(own)
+        return own
     lean = float(own @ axis)
     out = (-1.0 if face.concave else 1.0) * np.sqrt(max(1 - lean * lean, 0.0)) * away / size + lean * axis
     return np.asarray(out / np.linalg.norm(out))
@@ -148,12 +153,18 @@ def _meeting(normals: list[Points | None], tangent: Points, uses: int) -> tuple[
     (n₁ × n₂)·t says which way."""
     first, second = normals
     assert first is not None
-    inward = _triple(np.cross(first, tangent))
+    inward = _cross(first, tangent)
     if second is None or uses != 2:
         return ("open" if uses == 1 else "pinch"), 0.0, (inward, NONE)
     angle = float(np.rad2deg(np.arccos(np.clip(first @ second, -1.0, 1.0))))
-    turn = "convex" if float(np.cross(first, second) @ tangent) > 0 else "concave"
-    return "smooth" if angle < SMOOTH_DEG else turn, angle, (inward, _triple(np.cross(tangent, second)))
+    turn = "convex" if float(np.array(_cross(first, second)) @ tangent) > 0 else "concave"
+    return "smooth" if angle < SMOOTH_DEG else turn, angle, (inward, _cross(tangent, second))
+
+
+def _cross(a: Points, b: Points) -> Vector:
+    # For two vectors NumPy's takes twenty times as long.
+    (ax, ay, az), (bx, by, bz) = a.tolist(), b.tolist()
+    return ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
 
 
 def _triple(values: np.ndarray) -> Vector:

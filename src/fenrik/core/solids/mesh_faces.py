@@ -69,7 +69,7 @@ def group_faces(mesh: Mesh) -> tuple[Mesh, list[Face], list[Edge], int]:
     if count > MAX_FACES:
         count, labels, rounds = 1, np.zeros(len(labels), np.int32), {}
     faces = _faces(facets, labels, count, rounds)
-    edges = edges_between(mesh, labels, table, faces)
+    edges = edges_between(mesh, normals, labels, table, faces)
     return replace(mesh, face_ids=labels), _with_edges(faces, edges), edges, int((~paired).sum())
 
 
@@ -111,7 +111,7 @@ def _labelled(facets: _Facets) -> tuple[Labels, int, dict[int, Round]]:
     wide |= each[owner] <= 2
     rounds: dict[int, Round] = {}
     rows, starts = _by_label(patch, count)
-    for k in np.flatnonzero((each > 2) & (count <= MAX_FACES)).tolist():
+    for k in np.flatnonzero((each > 2) & (count <= MOST_PATCHES)).tolist():
         shape = fit_round(facets.corners[rows[starts[k] : starts[k + 1]]])
         if shape is not None:
             rounds[int(rows[starts[k]])] = shape
@@ -145,7 +145,7 @@ def _faces(facets: _Facets, labels: Labels, count: int, rounds: dict[int, Round]
         face = Face("mesh", float(area[k]), place, (0.0, 0.0, 0.0), None, (), low, high)
         if length[k] > FLAT_LENGTH:
             face = replace(face, kind="plane", normal=_triple(direction[k] / length[k]), origin=place)
-        elif (shape := rounds.get(int(rows[starts[k]])) or fit_round(own)) is not None:
+        elif count <= MOST_PATCHES and (shape := rounds.get(int(rows[starts[k]])) or fit_round(own)) is not None:
             face = _round_face(face, shape)
         found.append(face)
     return found
