@@ -22,7 +22,7 @@ from fenrik.core.sketches.curve import join_curves
 from fenrik.core.sketches.model import projected_edge
 from fenrik.core.solids import Mesh, Solid, find_faces
 from fenrik.core.solids.references import find_edge
-from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.picked import TargetParams
 from fenrik.core.strategies.targets import (
     Area,
     Chain,

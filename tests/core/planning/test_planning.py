@@ -20,7 +20,7 @@ from fenrik.core.recipe import Recipe
 from fenrik.core.solids.reading import mesh_at, solid_from_shape
 from fenrik.core.solids.references import reference_to
 from fenrik.core.stock.shaping import stock_from_mesh
-from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.picked import TargetParams
 from fenrik.core.toolpath import Kind, Motion
 from fenrik.core.tools import Tool, cutting_profile
 from fenrik.demo.shop import SHOP_TOOLS

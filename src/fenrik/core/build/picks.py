@@ -18,7 +18,7 @@ from fenrik.core.solids import find_faces
 from fenrik.core.solids.references import find_edge
 from fenrik.core.solids.signatures import face_boxes, face_signature, signatures_near
 from fenrik.core.strategies.common import End
-from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.picked import TargetParams
 from fenrik.core.strategies.registry import STRATEGIES, StrategyParams
 from fenrik.core.strategies.targets import SketchTarget, Targets
 from fenrik.core.targeting import Targeting

@@ -12,7 +12,7 @@ from fenrik.core.build.picks import picked_faces
 from fenrik.core.frames import Points
 from fenrik.core.job import Operation
 from fenrik.core.recognise.features import Chamfer, Feature, Hole, HoleStep, OuterProfile, Pocket, Vector
-from fenrik.core.strategies.prismatic import MillingParams, TargetParams
+from fenrik.core.strategies.picked import MillingParams, TargetParams
 from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.strategies.targets import OutlineTarget
 

@@ -25,7 +25,7 @@ from fenrik.core.setups.stocks import BoxStock
 from fenrik.core.solids.rays import RayCaster
 from fenrik.core.solids.reading import mesh_at
 from fenrik.core.solids.sampling import SurfacePlaces, surface_places
-from fenrik.core.strategies.prismatic import MillingParams, TargetParams
+from fenrik.core.strategies.picked import MillingParams, TargetParams
 from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.strategies.targets import OutlineTarget
 

@@ -10,34 +10,27 @@ import numpy as np
 import shapely
 
 from fenrik.core.cutting.data import PECKING, Pecking
-from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.frames import Frame, Points
-from fenrik.core.planning.coverage import Uncovered, as_uncovered, bores_of, far_bores, from_side
+from fenrik.core.planning.coverage import Uncovered, as_uncovered
 from fenrik.core.planning.lying import LEVEL, STANDS, Mask
 from fenrik.core.planning.reach import Reach
 from fenrik.core.planning.tooling import Toolbox
 from fenrik.core.recipe import HoleWay, Recipe
 from fenrik.core.recognise import Recognition
-from fenrik.core.recognise.features import Chamfer, Feature, Hole, HoleStep, Pocket, mouth_of
+from fenrik.core.recognise.features import Chamfer, Feature, Hole, Pocket, mouth_of
 from fenrik.core.regions import Shadow
 from fenrik.core.regions.polygons import to_shape
 from fenrik.core.solids import Solid
 from fenrik.core.solids.sampling import SurfacePlaces
 from fenrik.core.targeting import lower_rim
 from fenrik.core.tools import Tool
-from fenrik.core.tools.cutters import Drill, SpotDrill, Tap
+from fenrik.core.tools.cutters import SpotDrill
 
 OVER_MM = 0.01
 CORNER_SHARE = 0.999
-BORE_SHARE = 0.85
-LEAST_MILL_MM = 0.5
 NEARLY_ALL = 0.97
 LOOKS_UP = 0.05
 """Cosine to the axis from which a chamfer is one that a cutter from above makes."""
-BORE_FINISH_MM = 0.08
-"""Less than a neck is thinner than its flutes."""
-HALVES_MEET_MM = 1.0
-"""How far a bore that is milled from both sides goes over its middle from each."""
 FILLET_STEPS = 5
 FINISH_MM, MOST_SIDE_PASSES, OUTSIDE_PLACES = 0.2, 3, 61
 """The outside is roughed by so many passes at most, which leave so much for the last one."""
@@ -45,7 +38,6 @@ FLUTES_USED = 0.8
 """Where a wall is higher than the flutes are long, each pass takes so much of their length."""
 BROKEN_EDGES = ("chamfer", "countersink", "rounding", "taper")
 """Stretches of a hole that its bores do not make."""
-NO_FAR = "it has no counterbore on its far side"
 FACING, BULK, ROUGH, REST, BORE, SPOT, DRILL, FLAT, AFTER, FLOOR, WALL, SLOPE, CHAMFER = range(13)
 ANY_ORDER = (BORE, SPOT, DRILL, FLAT, AFTER, FLOOR, CHAMFER)
 """Ranks whose rows have nothing to do with one another; in the others a smaller tool goes where a larger one was."""
@@ -60,7 +52,7 @@ def mouth_for(hole: Hole, tool: Tool) -> list[int]:
     return mouth.faces if fits else []
 
 
-def _has_bore(hole: Hole) -> bool:
+def has_bore(hole: Hole) -> bool:
     return any(s.kind in ("bore", "counterbore") for s in hole.steps)
 
 
@@ -136,7 +128,7 @@ class Planner:
         for pocket in self.found.pockets:
             if mine & set(pocket.floor):
                 mine |= set(pocket.walls)
-        holes = [h for h in [*self.found.holes, *self.all_holes] if _has_bore(h)]
+        holes = [h for h in [*self.found.holes, *self.all_holes] if has_bore(h)]
         mine |= self.mouths | {f for h in holes for s in h.steps if s.kind not in BROKEN_EDGES for f in s.faces}
         return np.isin(self.places.face, sorted(mine))
 
@@ -287,229 +279,6 @@ class Planner:
         }
         name = "Rough pockets" if rank == ROUGH else "Rest in corners"
         self.draft(rank, tool, name, params, faces, rule)
-
-    # Holes
-
-    def holes(self) -> None:
-        for hole in self.found.holes:
-            way: HoleWay = next((self.ways[f] for f in hole.faces if f in self.ways), "automatic")
-            if hole.accessible is False:
-                self.skip(hole, hole.why or "it cannot be reached from here")
-            elif way != "leave":
-                self._hole(hole, way)
-
-    def _hole(self, hole: Hole, way: HoleWay) -> None:
-        """The bores of a hole from this side: the narrowest, those above it, and (bored back) the one below it."""
-        if not _has_bore(hole):
-            return  # what of it can be seen gets rows by its places
-        here = from_side(hole, self.up)
-        bores = bores_of(here)
-        core = min(bores, key=lambda s: s.diameter_mm)
-        narrowest = bores.index(core)
-        far = far_bores(here)
-        bar = self._bar_for(here, core, far, way)
-        if not self.made & set(core.faces):
-            below = sum(s.depth_mm for s in here.steps[here.steps.index(core) + 1 :])
-            through = below + self.stock_under if bar is not None else 0.0
-            drawn = sum(s.depth_mm for s in here.steps[: here.steps.index(core) + 1])
-            if not self._core(here, core, drawn + through, "automatic" if way == "back boring" else way, through):
-                return
-            self._spot(here, core, way)
-        for step in bores[:narrowest]:
-            if step.diameter_mm <= core.diameter_mm + OVER_MM or self.made & set(step.faces):
-                continue
-            depth = sum(s.depth_mm for s in here.steps[: here.steps.index(step) + 1])
-            if not self._mill_bore(here, step.diameter_mm, depth, step.faces, "counterbores are milled"):
-                self.skip(hole, f"no mill for its counterbore ⌀{step.diameter_mm:g}")
-        if bar is not None:
-            rule = "counterbores on the far side are bored back"
-            self.draft(AFTER, bar, "Bore back", {"strategy": "back boring"}, far[0].faces, rule)
-        elif far and way != "back boring" and not all(self.made & set(s.faces) for s in far):
-            self.skip(hole, f"its counterbore ⌀{far[-1].diameter_mm:g} opens on the other side")
-
-    def _bar_for(self, hole: Hole, core: HoleStep, far: list[HoleStep], way: HoleWay) -> Tool | None:
-        """The bar for a counterbore on the far side, where one is wanted; told where there is none."""
-        if way != "back boring" or (far and self.made & set(far[0].faces)):
-            return None
-        if len(far) != 1:
-            self.skip(hole, f"it has {len(far)} counterbores on its far side; a bar makes one" if far else NO_FAR)
-            return None
-        deep = sum(s.depth_mm for s in hole.steps)
-        bar = self.box.back_boring_bar(far[0].diameter_mm, core.diameter_mm, deep)
-        if bar is None:
-            what = f"⌀{far[0].diameter_mm:g} goes through ⌀{core.diameter_mm:g} and reaches {deep:.1f} mm deep"
-            self.skip(hole, f"no back boring bar of {what}")
-        return bar
-
-    def _spot(self, hole: Hole, core: HoleStep, way: HoleWay) -> None:
-        """Spot a drilled hole, with its chamfer where the spot drill has its angle."""
-        spot = self.box.spot()
-        small = core.diameter_mm <= self.recipe.spot_up_to_mm
-        wanted = self.recipe.spot_holes and small and way != "bore milling" and self._is_drilled(core)
-        if wanted and spot is not None and self.is_free(spot, hole, core.diameter_mm / 2, cutter=True):
-            mouth = mouth_for(hole, spot)
-            self.mouths |= set(mouth)
-            name = "Spot with chamfer" if mouth else "Spot"
-            self.draft(
-                SPOT, spot, name, {"strategy": "drilling", "cycle": "spot"}, core.faces, "drilled holes are spotted"
-            )
-
-    def _is_drilled(self, core: HoleStep) -> bool:
-        return any(d.rank == DRILL and set(d.faces) & set(core.faces) for d in self.drafts)
-
-    def _core(self, hole: Hole, core: HoleStep, depth: float, way: HoleWay, beyond: float) -> bool:
-        """Drill, mill, ream or tap the narrowest bore; False (and told) where no tool does.
-
-        Args:
-            beyond: how much of the depth lies below the bore itself and is opened with it.
-        """
-        diameter = core.diameter_mm
-        thread = [n for n in hole.threads if standard_threads()[n].series == "metric coarse"]
-        tapped = way == "tap" or (way == "automatic" and self.recipe.threads == "tap")
-        tap = self.box.tap(thread) if tapped else None
-        reamer = self.box.reamer(diameter)
-        ream = reamer is not None and (way == "ream" or (way == "automatic" and self.recipe.ream != "never"))
-        milled = way == "bore milling" or (way == "automatic" and diameter > self.recipe.mill_over_mm)
-        if ream and reamer is not None:
-            rule = "reamed holes are drilled smaller"
-            if not self._drill(hole, core, diameter - 0.2, depth, 0.6, rule, beyond):
-                self.skip(hole, f"no drill a little below ⌀{diameter:g} for reaming")
-                return False
-            self.draft(
-                AFTER,
-                reamer,
-                f"Ream ⌀{diameter:g}",
-                {"strategy": "drilling", "cycle": "ream"},
-                core.faces,
-                "H7 bores are reamed",
-            )
-            return True
-        drilled = not milled and self._drill(
-            hole,
-            core,
-            diameter,
-            depth,
-            self.recipe.drill_short_mm,
-            f"drill of ⌀{diameter:g}, at most {self.recipe.drill_short_mm:g} mm smaller",
-            beyond,
-        )
-        why = self._why_milled(diameter, milled)
-        if not drilled and not self._mill_bore(hole, diameter, depth, core.faces, why, beyond=beyond):
-            if self._mill_half(hole, core, depth - beyond):
-                return True
-            self.skip(hole, f"no drill of ⌀{diameter:g} reaches {depth:.1f} mm deep, and no mill goes in")
-            return False
-        if way == "automatic" and (tap is not None or (thread and self.recipe.threads == "mill")):
-            self._assume(
-                f"Bores of ⌀{diameter:g} are taken for {thread[0]} and threaded; if not, have them left plain."
-            )
-        if tap is not None:
-            self._tap(hole, tap, core, depth - beyond)
-        elif thread and (way == "thread milling" or (way == "automatic" and self.recipe.threads == "mill")):
-            mill = self.box.thread_mill(standard_threads()[thread[0]].pitch_mm, diameter)
-            if mill is None:
-                self.skip(hole, f"no thread mill for {thread[0]}")
-                return False
-            self.draft(
-                AFTER,
-                mill,
-                f"Thread {thread[0]}",
-                {"strategy": "thread milling", "thread": thread[0]},
-                core.faces,
-                "threads are milled",
-            )
-        return True
-
-    def _assume(self, words: str) -> None:
-        if words not in self.assumed:
-            self.assumed.append(words)
-
-    def _tap(self, hole: Hole, tap: Tool, core: HoleStep, depth: float) -> None:
-        """Tap a bore; no deeper than the tap cuts, and told where that is less than half a diameter."""
-        cutter = tap.cutter
-        assert isinstance(cutter, Tap)
-        params: dict[str, Any] = {"strategy": "drilling", "cycle": "tap"}
-        most = cutter.flute_length_mm - cutter.lead_mm - self.recipe.break_through_mm
-        if depth > most and most < cutter.diameter_mm / 2:
-            cuts = cutter.flute_length_mm - cutter.lead_mm
-            self.skip(
-                hole, f"tap T{tap.number} cuts full threads over {cuts:.1f} mm only; the bore is {depth:.1f} deep"
-            )
-            return
-        if depth > most:
-            params |= {"depth_mm": round(min(2 * cutter.diameter_mm, most), 2), "depth_from": "tip"}
-        self.draft(AFTER, tap, f"Tap {cutter.thread}", params, core.faces, "bores of tap-drill size are tapped")
-
-    def _why_milled(self, diameter: float, by_rule: bool) -> str:
-        if by_rule:
-            return f"holes over {self.recipe.mill_over_mm:g} mm are milled"
-        return f"there is no drill of ⌀{diameter:g}"
-
-    def _drill(
-        self, hole: Hole, core: HoleStep, diameter: float, depth: float, short: float, rule: str, beyond: float
-    ) -> bool:
-        point = 0.35 * diameter + (self.recipe.break_through_mm if hole.through else 0.0)
-        tool = self.box.drill(diameter, short, depth + point)
-        if tool is None or not self.is_free(tool, hole, depth + point):
-            return False
-        deep = depth / tool.cutter.diameter_mm >= self.recipe.peck_over * self.pecking.begins
-        params = {
-            "strategy": "drilling",
-            "cycle": "peck" if deep else "drill",
-            "break_through_mm": self.recipe.break_through_mm + beyond,
-        }
-        if deep:
-            params["peck_mm"] = round(self.pecking.first * tool.cutter.diameter_mm, 2)
-        assert isinstance(tool.cutter, Drill)
-        self.draft(DRILL, tool, f"Drill ⌀{tool.cutter.diameter_mm:g}", params, core.faces, rule)
-        if not hole.through and hole.steps[-1].kind == "flat bottom":
-            self._mill_bore(hole, core.diameter_mm, depth, core.faces, "flat bottoms are milled after drilling", FLAT)
-        return True
-
-    def _mill_bore(
-        self,
-        hole: Hole,
-        diameter: float,
-        depth: float,
-        faces: list[int],
-        rule: str,
-        rank: int = BORE,
-        beyond: float = 0.0,
-        raised: float = 0.0,
-    ) -> bool:
-        mills = [t for t in self._bore_mills(diameter, depth) if self.is_free(t, hole, depth)]
-        if not mills or mills[0].cutter.diameter_mm < LEAST_MILL_MM:
-            return False
-        through = 0.0 if raised else self.recipe.break_through_mm + beyond
-        params = {"strategy": "bore milling", "break_through_mm": through, "finish_mm": BORE_FINISH_MM}
-        if raised:
-            params["bottom_mm"] = raised
-        self.draft(rank, mills[0], "Mill bores", params, faces, rule)
-        return True
-
-    def _bore_mills(self, diameter: float, depth: float) -> list[Tool]:
-        """Mills that go down a bore so deep with room to go round."""
-        mills = self.box.mills(self.recipe.largest_mill_mm, depth)
-        return [t for t in mills if t.cutter.diameter_mm <= BORE_SHARE * diameter]
-
-    def _mill_half(self, hole: Hole, core: HoleStep, depth: float) -> bool:
-        """Mill a through bore that is too deep from one side down over its middle, where the rest can be milled from
-        the other side; that is told, and left to a setup from there.
-
-        Args:
-            depth: of the bore's end below the opening.
-        """
-        half = core.depth_mm / 2 + HALVES_MEET_MM
-        above, below = depth - core.depth_mm, sum(s.depth_mm for s in hole.steps[hole.steps.index(core) + 1 :])
-        if not hole.through or not self._bore_mills(core.diameter_mm, below + half):
-            return False
-        rule = "bores that are deeper than mills reach are milled from both sides"
-        raised = round(core.depth_mm - half, 3)
-        if not self._mill_bore(hole, core.diameter_mm, above + half, core.faces, rule, raised=raised):
-            return False
-        if not self.begun & set(core.faces):
-            self.skip(hole, f"no tool goes {depth:.1f} mm deep: the other half is to be milled from the far side")
-        return True
 
     # Chamfers
 

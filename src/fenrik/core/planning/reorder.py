@@ -8,7 +8,7 @@ from pydantic import BaseModel
 
 from fenrik.core.job import Job, Operation, Setup
 from fenrik.core.keys import key_of
-from fenrik.core.strategies.prismatic import TargetParams
+from fenrik.core.strategies.picked import TargetParams
 from fenrik.core.strategies.registry import STRATEGIES
 
 CLEARED, CONTOURED, MARKED = 2, 3, 6

@@ -15,6 +15,7 @@ from fenrik.core.job import Job, Operation, Setup
 from fenrik.core.planning.coverage import Made, Uncovered, what_is_made
 from fenrik.core.planning.duties import Duties
 from fenrik.core.planning.forecast import Forecast, forecast
+from fenrik.core.planning.hole_rows import HoleRows
 from fenrik.core.planning.planner import Planner
 from fenrik.core.planning.tooling import Toolbox
 from fenrik.core.progress import Progress, silent
@@ -110,7 +111,7 @@ def propose_route(
     progress(0.6, "choosing tools")
     if only is None:
         planner.face_top()
-    for step in (planner.outside, planner.pockets, planner.holes, planner.chamfers):
+    for step in (planner.outside, planner.pockets, HoleRows(planner).plan, planner.chamfers):
         step()
     if only is None or surface_too:
         open_ = reach.seen(places) & ~before.done & ~planner.taken()

@@ -167,6 +167,12 @@ def area_of(region: Rings) -> float:
     return sum(signed_area(r) for r in region)
 
 
+def bounds_of(region: Rings) -> tuple[Points, Points]:
+    """Lowest and highest corner of a region."""
+    points = np.vstack(region)
+    return points.min(axis=0), points.max(axis=0)
+
+
 def components(region: Rings) -> list[Rings]:
     """The connected pieces of a region, each an outer ring followed by its holes; largest first."""
     outers = sorted((r for r in region if signed_area(r) > 0), key=lambda r: -signed_area(r))

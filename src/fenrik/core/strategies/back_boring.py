@@ -23,7 +23,8 @@ from fenrik.core.strategies.common import MM, Outcome, require
 from fenrik.core.strategies.declared import Strategy
 from fenrik.core.strategies.drilling import FIT_MM, go_over
 from fenrik.core.strategies.given import IN_PLACE, OBSTACLE_CLEARANCE_MM, Given
-from fenrik.core.strategies.prismatic import TargetParams, Workplace, need_targets
+from fenrik.core.strategies.picked import TargetParams
+from fenrik.core.strategies.prismatic import Workplace, need_targets
 from fenrik.core.strategies.targets import FarSide, HolePlace
 from fenrik.core.toolpath import BACK_BORE, ORIENTED, PathBuilder
 from fenrik.core.toolpath.tour import Order, visiting_order

@@ -12,7 +12,8 @@ from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import IN_PLACE, Given
 from fenrik.core.strategies.ground.levels import depth_levels
-from fenrik.core.strategies.prismatic import MillingParams, Workplace, need_targets
+from fenrik.core.strategies.picked import MillingParams
+from fenrik.core.strategies.prismatic import Workplace, need_targets
 from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind

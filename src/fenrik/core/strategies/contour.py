@@ -23,11 +23,11 @@ from fenrik.core.strategies.declared import UNDERCUTTING, Strategy, mills
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.ground.levels import depth_levels
 from fenrik.core.strategies.leading import LeadParams, Side, Ways, lead_in, lead_out, run_on, straight_on, with_loops
+from fenrik.core.strategies.picked import MillingParams
 from fenrik.core.strategies.prismatic import (
     ARC_FIT_MM,
     FLATTEN_MM,
     LEAST_PIECE_MM,
-    MillingParams,
     Workplace,
     need_targets,
     reach_beside,

@@ -18,7 +18,8 @@ from fenrik.core.frames import Points
 from fenrik.core.strategies.common import MM, Outcome
 from fenrik.core.strategies.declared import LAST_IN_HOLE, Strategy, mills, thread_depth
 from fenrik.core.strategies.given import IN_PLACE, Given
-from fenrik.core.strategies.prismatic import TargetParams, Workplace, need_targets
+from fenrik.core.strategies.picked import TargetParams
+from fenrik.core.strategies.prismatic import Workplace, need_targets
 from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.tour import Order, visiting_order

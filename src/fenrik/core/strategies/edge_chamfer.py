@@ -22,7 +22,8 @@ from fenrik.core.strategies.contour import free_side, offset_chain
 from fenrik.core.strategies.declared import Strategy
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.leading import lead_in, lead_out
-from fenrik.core.strategies.prismatic import ARC_FIT_MM, MillingParams, Workplace, need_targets
+from fenrik.core.strategies.picked import MillingParams
+from fenrik.core.strategies.prismatic import ARC_FIT_MM, Workplace, need_targets
 from fenrik.core.strategies.targets import Chain
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind

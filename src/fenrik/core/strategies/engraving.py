@@ -22,7 +22,8 @@ from fenrik.core.strategies.common import MM, Outcome, require
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import IN_PLACE, Given
 from fenrik.core.strategies.ground.levels import depth_levels
-from fenrik.core.strategies.prismatic import TargetParams, Workplace, need_targets
+from fenrik.core.strategies.picked import TargetParams
+from fenrik.core.strategies.prismatic import Workplace, need_targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 from fenrik.core.toolpath.tour import visiting_order

@@ -16,7 +16,8 @@ from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.ground.levels import depth_levels
 from fenrik.core.strategies.ground.regions import StandingStock
-from fenrik.core.strategies.prismatic import ARC_FIT_MM, TargetParams, Workplace
+from fenrik.core.strategies.picked import TargetParams
+from fenrik.core.strategies.prismatic import ARC_FIT_MM, Workplace
 from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind

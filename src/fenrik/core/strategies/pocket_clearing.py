@@ -28,7 +28,7 @@ from fenrik.core.regions import (
     offset,
     union,
 )
-from fenrik.core.regions.polygons import from_shape, line_length, pole_of, signed_area, to_shape, widened
+from fenrik.core.regions.polygons import bounds_of, from_shape, line_length, pole_of, signed_area, to_shape, widened
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when, require
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import Given
@@ -45,14 +45,8 @@ from fenrik.core.strategies.ground.passes import (
 )
 from fenrik.core.strategies.ground.regions import StandingStock
 from fenrik.core.strategies.leading import lead_in, lead_out
-from fenrik.core.strategies.prismatic import (
-    ARC_FIT_MM,
-    MillingParams,
-    Workplace,
-    bounds_of,
-    near,
-    need_targets,
-)
+from fenrik.core.strategies.picked import MillingParams
+from fenrik.core.strategies.prismatic import ARC_FIT_MM, Workplace, near, need_targets
 from fenrik.core.strategies.targets import Area
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind

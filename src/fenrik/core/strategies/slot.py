@@ -14,7 +14,8 @@ from fenrik.core.strategies.declared import UNDERCUTTING, Strategy, mills
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.ground.levels import depth_levels
 from fenrik.core.strategies.leading import end_direction, start_direction
-from fenrik.core.strategies.prismatic import ARC_FIT_MM, MillingParams, Workplace, need_targets
+from fenrik.core.strategies.picked import MillingParams
+from fenrik.core.strategies.prismatic import ARC_FIT_MM, Workplace, need_targets
 from fenrik.core.strategies.targets import Chain
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind

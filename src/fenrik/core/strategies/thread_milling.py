@@ -19,7 +19,8 @@ from fenrik.core.sketches import Curve
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when
 from fenrik.core.strategies.declared import Strategy, thread_depth
 from fenrik.core.strategies.given import IN_PLACE, Given
-from fenrik.core.strategies.prismatic import Milling, TargetParams, Workplace, need_targets
+from fenrik.core.strategies.picked import Milling, TargetParams
+from fenrik.core.strategies.prismatic import Workplace, need_targets
 from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind

@@ -36,14 +36,8 @@ from fenrik.core.strategies.ground.walls import (
     wall_levels,
 )
 from fenrik.core.strategies.leading import LeadParams, Side, Ways, lead_in, lead_out
-from fenrik.core.strategies.prismatic import (
-    ARC_FIT_MM,
-    FLATTEN_MM,
-    PICKED_WITHIN_MM,
-    MillingParams,
-    Workplace,
-    need_targets,
-)
+from fenrik.core.strategies.picked import PICKED_WITHIN_MM, MillingParams
+from fenrik.core.strategies.prismatic import ARC_FIT_MM, FLATTEN_MM, Workplace, need_targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 
