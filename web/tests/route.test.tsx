@@ -498,16 +498,24 @@ describe("the form of a row", () => {
     ]);
   });
 
-  it("says what could not be reached, with place and way out", async () => {
+  it("says what could not be reached and where its feed is held back, with place and way out", async () => {
     const { QueryClient } = await import("@tanstack/react-query");
     const client = new QueryClient({ defaultOptions: { queries: { retry: false, staleTime: Infinity } } });
     const unreached = [{ reason: "The wall leans inwards.", advice: "Use a lollipop.", place: [1, 2.25, -3] }];
-    client.setQueryData(["path", "j", 10, "p"], { meta: { unreached } });
+    const feed_limits = [
+      { words: "the machine feeds at most 4000 mm/min", motions: 12, least_share: 0.634, place: [4, 5, 6] },
+      { words: "the machine's acceleration allows no more", motions: 1, least_share: 0.5, place: [7, 8, 9] },
+    ];
+    client.setQueryData(["path", "j", 10, "p"], { meta: { unreached, feed_limits } });
     server({ "GET /api/schema": () => schema });
     inJob(<OperationForm operation={row(10, "a") as unknown as Operation} />, job(doc(), { status }), view(), client);
     expect((await screen.findByText(/The wall leans/)).textContent).toBe(
       "◆ The wall leans inwards. Use a lollipop. at 1.0, 2.3, -3.0",
     );
+    expect(screen.getByText(/the machine feeds/).textContent).toBe(
+      "On 12 arcs the edge keeps down to 63 % of the feed: the machine feeds at most 4000 mm/min, at 4.0, 5.0, 6.0",
+    );
+    expect(screen.getByText(/acceleration/).textContent).toContain("On 1 arc the edge keeps down to 50 %");
   });
 
   it("is copied, and not any more", async () => {
