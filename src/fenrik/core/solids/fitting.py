@@ -19,7 +19,7 @@ NEAR_MM, NEAR_SHARE = 1e-3, 2e-4
 MOST_SPREAD, LEAST_SPREAD = 2e-3, 3e-3
 ROUGHLY = 0.1
 """How far off the first guess may be, as a share of the radius."""
-LEAST_SPAN_DEG = 15.0
+LEAST_SPAN_DEG, MOST_TRIES = 15.0, 300
 SNAP = 1 - 5e-9
 UPRIGHT = 0.02
 """Cosine between axis and normals under which a patch is a cylinder."""
@@ -49,12 +49,12 @@ def fit_round(corners: Points) -> Round | None:
     cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     size = np.linalg.norm(cross, axis=1)
     normals = cross / size[:, None]
-    facets = len(np.unique(np.round(normals, 3), axis=0))
-    if facets < LEAST_FACETS:
-        return None
     mean = size @ normals / size.sum()
     spread, ways = np.linalg.eigh((normals - mean).T @ ((normals - mean) * size[:, None]) / size.sum())
     if spread[0] > MOST_SPREAD or spread[1] < LEAST_SPREAD * spread[2]:
+        return None
+    facets = len(np.unique(np.round(normals, 3), axis=0))
+    if facets < LEAST_FACETS:
         return None
     axis = ways[:, 0]
     leans = float(size @ (normals @ axis) / size.sum())
@@ -87,7 +87,7 @@ def _cylinder(places: Points, axis: Points) -> Round | None:
     start = np.array([0.0, 0, 0, 0, radius])
     if np.abs(off(start)).max() > ROUGHLY * radius:
         return None
-    v = leastsq(off, start)[0] if len(places) >= len(start) else start
+    v = leastsq(off, start, full_output=True, maxfev=MOST_TRIES)[0] if len(places) >= len(start) else start
     if np.abs(off(v)).max() > NEAR_MM + NEAR_SHARE * v[4]:
         return None
     way, origin = _snapped(axis + v[0] * x + v[1] * y), first + v[2] * x + v[3] * y
@@ -110,7 +110,7 @@ def _cone(places: Points, axis: Points, apex: Points) -> Round | None:
     start = np.array([0.0, 0, 0, 0, 0, np.arctan(np.abs(along) @ radius / max(float(along @ along), 1e-300))])
     if np.abs(off(start)).max() > ROUGHLY * radius.max():
         return None
-    v = leastsq(off, start)[0]
+    v = leastsq(off, start, full_output=True, maxfev=MOST_TRIES)[0]
     if np.abs(off(v)).max() > NEAR_MM + NEAR_SHARE * radius.max():
         return None
     way, tip, half = _snapped(axis + v[0] * x + v[1] * y), apex + v[2:5], float(np.rad2deg(v[5]))

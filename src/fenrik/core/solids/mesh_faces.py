@@ -28,6 +28,8 @@ MAX_FACES, MOST_PATCHES = 20_000, 4_000
 FLAT_LENGTH = 1 - 1e-6
 
 Labels = NDArray[np.int32]
+Rounds = dict[tuple[int, int], Round | None]
+"""What patches are as a whole, by their first triangle and how many they have."""
 
 
 @dataclass(frozen=True)
@@ -56,15 +58,15 @@ def group_faces(mesh: Mesh) -> tuple[Mesh, list[Face], list[Edge], int]:
     Returns:
         The mesh with `face_ids` set, the faces, the edges, and how many edges of triangles are open.
     """
-    a, b, c = np.moveaxis(mesh.corners(), 1, 0)
+    corners = mesh.corners()
+    a, b, c = np.moveaxis(corners, 1, 0)
     cross = np.cross(b - a, c - a)
     double = np.linalg.norm(cross, axis=1)
     table = EdgeTable.of(mesh.triangles)
     paired = table.uses == 2
     left, right = table.owners[paired, 0], table.owners[paired, 1]
     normals = cross / double[:, None]
-    cosine = _turns(mesh, normals, double, table.ends[paired], left, right)
-    facets = _Facets(mesh.corners(), normals, double / 2, left, right, cosine)
+    facets = _Facets(corners, normals, double / 2, left, right, _turns(mesh, normals, double, table, paired))
     labels, count, rounds = _labelled(facets)
     if count > MAX_FACES:
         count, labels, rounds = 1, np.zeros(len(labels), np.int32), {}
@@ -73,18 +75,21 @@ def group_faces(mesh: Mesh) -> tuple[Mesh, list[Face], list[Edge], int]:
     return replace(mesh, face_ids=labels), _with_edges(faces, edges), edges, int((~paired).sum())
 
 
-def _turns(mesh: Mesh, normals: Points, double: Points, ends: Labels, left: Labels, right: Labels) -> Points:
-    """Cosines of the angles at which pairs of triangles meet.
+def _turns(mesh: Mesh, normals: Points, double: Points, table: EdgeTable, paired: NDArray[np.bool_]) -> Points:
+    """Cosines of the angles at which triangles meet over the edges that have two.
 
     The normal of a thin triangle is that of its rounding: it goes with its neighbour across its longest edge.
     """
-    corners = mesh.corners()
-    sides = np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2)
-    longest = sides.max(axis=1)
+    ends = mesh.vertices[table.ends[:, 1]] - mesh.vertices[table.ends[:, 0]]
+    lengths = np.sqrt(np.einsum("ij,ij->i", ends, ends))
+    longest = np.zeros(len(normals))
+    for side in table.owners.T:
+        np.maximum.at(longest, side[side >= 0], lengths[side >= 0])
+    left, right = table.owners[paired].T
     thin = double / np.maximum(longest, 1e-300) < THIN_SHARE * np.abs(mesh.vertices).max()
     cosine = np.einsum("ij,ij->i", normals[left], normals[right])
     rows = np.flatnonzero(thin[left] | thin[right])
-    length = np.linalg.norm(mesh.vertices[ends[rows, 1]] - mesh.vertices[ends[rows, 0]], axis=1)
+    length = lengths[paired][rows]
     with_it = np.zeros(len(rows), bool)
     for own in (left[rows], right[rows]):
         with_it |= thin[own] & (length >= longest[own] * (1 - 1e-9))
@@ -92,9 +97,9 @@ def _turns(mesh: Mesh, normals: Points, double: Points, ends: Labels, left: Labe
     return np.asarray(cosine)
 
 
-def _labelled(facets: _Facets) -> tuple[Labels, int, dict[int, Round]]:
+def _labelled(facets: _Facets) -> tuple[Labels, int, Rounds]:
     """A number for each triangle: patches at creases, and those that are no cylinder or cone as a whole by the flats in
-    them; those that are, by their first triangle."""
+    them; and what each patch is as a whole, by its first triangle."""
     smooth = facets.cosine > np.cos(np.deg2rad(CREASE_DEG))
     patch, count = facets.patches(smooth)
     flat, flats = facets.patches(smooth & (facets.cosine > np.cos(np.deg2rad(FLAT_DEG))))
@@ -104,18 +109,22 @@ def _labelled(facets: _Facets) -> tuple[Labels, int, dict[int, Round]]:
     owner = patch[first]
     whole = np.bincount(owner, area, count)
     each = np.bincount(owner, minlength=count)
-    order = np.lexsort((area, owner))
-    ends = np.cumsum(each)
-    middle = area[order][(ends - each) + each // 2]
-    wide = (area >= WIDE_TIMES * middle[owner]) & (area >= WIDE_SHARE * whole[owner])
+    wide = area >= WIDE_SHARE * whole[owner]
+    asked = np.flatnonzero(np.isin(owner, owner[wide]))
+    order = asked[np.lexsort((area[asked], owner[asked]))]
+    _, begin, many = np.unique(owner[order], return_index=True, return_counts=True)
+    middle = np.repeat(area[order[begin + many // 2]], many)
+    wide[order] &= area[order] >= WIDE_TIMES * middle
     wide |= each[owner] <= 2
-    rounds: dict[int, Round] = {}
+    rounds: Rounds = {}
     rows, starts = _by_label(patch, count)
     for k in np.flatnonzero((each > 2) & (count <= MOST_PATCHES)).tolist():
-        shape = fit_round(facets.corners[rows[starts[k] : starts[k + 1]]])
+        own = rows[starts[k] : starts[k + 1]]
+        rounds[int(own[0]), len(own)] = shape = fit_round(facets.corners[own])
         if shape is not None:
-            rounds[int(rows[starts[k]])] = shape
             wide &= owner != k
+    if not wide.any():
+        return patch, count, rounds
     # A flat stays together, and so does what is left of a patch where it hangs together.
     apart = np.where(wide[flat], flat, -1)
     return *facets.patches(smooth & (apart[facets.left] == apart[facets.right])), rounds
@@ -127,12 +136,11 @@ def _by_label(labels: Labels, count: int) -> tuple[NDArray[np.int64], NDArray[np
     return rows, np.searchsorted(labels[rows], np.arange(count + 1))
 
 
-def _faces(facets: _Facets, labels: Labels, count: int, rounds: dict[int, Round]) -> list[Face]:
+def _faces(facets: _Facets, labels: Labels, count: int, rounds: Rounds) -> list[Face]:
     """What is known of each face by itself."""
     area = np.bincount(labels, facets.areas, count)
-    weigh = np.column_stack(
-        [np.bincount(labels, facets.corners.mean(axis=1)[:, k] * facets.areas, count) for k in range(3)]
-    )
+    middles = facets.corners.mean(axis=1)
+    weigh = np.column_stack([np.bincount(labels, middles[:, k] * facets.areas, count) for k in range(3)])
     mean = np.column_stack([np.bincount(labels, facets.normals[:, k] * facets.areas, count) for k in range(3)])
     direction = mean / np.maximum(area, 1e-300)[:, None]
     length = np.linalg.norm(direction, axis=1)
@@ -145,8 +153,10 @@ def _faces(facets: _Facets, labels: Labels, count: int, rounds: dict[int, Round]
         face = Face("mesh", float(area[k]), place, (0.0, 0.0, 0.0), None, (), low, high)
         if length[k] > FLAT_LENGTH:
             face = replace(face, kind="plane", normal=_triple(direction[k] / length[k]), origin=place)
-        elif count <= MOST_PATCHES and (shape := rounds.get(int(rows[starts[k]])) or fit_round(own)) is not None:
-            face = _round_face(face, shape)
+        elif count <= MOST_PATCHES:
+            known = int(rows[starts[k]]), len(own)
+            shape = rounds[known] if known in rounds else fit_round(own)
+            face = face if shape is None else _round_face(face, shape)
         found.append(face)
     return found
 
