@@ -312,6 +312,10 @@ def test_a_bore_that_no_mill_goes_down_is_milled_half_from_each_side():
     halves = [o for o in found.operations if o.name == "Mill bores"]
     assert [(o.setup, o.params.bottom_mm) for o in halves] == [("top", 74.0), (found.setups[0].id, 74.0)]
     assert [u.words for u in found.uncovered] == ["⌀12.2, 145.0 deep"]
+    # The outside is roughed 120 mm down from the stock's top as well, and its walls are no deeper before the other side.
+    rough, walls = (next(o for o in found.operations if (o.setup, o.name) == ("top", n)) for n in ("Rough", "Walls"))
+    assert walls.params.bottom_from == "work zero"
+    assert walls.params.bottom_mm == rough.params.bottom_mm == pytest.approx(-120, abs=1.0)
     one = next(s for s in propose_route(build, build.job.setups[0], SHOP).uncovered if "24.3" in s.words)
     assert one.why == "no tool goes 150.0 mm deep: the other half is to be milled from the far side"
 

@@ -234,11 +234,11 @@ export function useCoverage() {
 
 /** How much of the surface is finished, and what is left of which face. */
 /** Places of the part with what the rows leave on each. */
-export function useLeftPlaces(enabled: boolean) {
+export function useLeftPlaces() {
   const { id, doc, version, status } = useJob();
   return useQuery<Block>({
     queryKey: ["left places", id, version, status?.finished ?? null],
-    enabled: enabled && !!doc.part && doc.setups.length > 0,
+    enabled: !!doc.part && doc.setups.length > 0,
     retry: false,
     placeholderData: keepPreviousData,
     queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/left-over/places`, signal),

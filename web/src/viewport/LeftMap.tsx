@@ -7,7 +7,7 @@ import { LEFT_STATES } from "../theme";
 
 /** Dots on the part: what the rows finish, what they leave, what no setup sees. */
 export function LeftDots() {
-  const places = useLeftPlaces(true);
+  const places = useLeftPlaces();
   const { invalidate } = useThree();
   const dots = useMemo(() => (places.data ? dotsOf(places.data) : []), [places.data]);
   useEffect(() => {
@@ -42,7 +42,7 @@ function dotsOf(block: Block): Points[] {
 
 /** What the dots say, and how thick what is left stands. */
 export function LeftLegend() {
-  const places = useLeftPlaces(true);
+  const places = useLeftPlaces();
   if (places.error) return <div className="legend fault">{places.error.message}</div>;
   if (!places.data) return <div className="legend">Looking at the surface …</div>;
   const { measured, most_mm } = places.data.meta as { measured: boolean; most_mm: number };

@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 from fenrik.app import documents
 from fenrik.app.context import Opened, open_job
 from fenrik.app.documents import Change
-from fenrik.app.layout import BINARY, encode
+from fenrik.app.layout import BINARY, binary, encode
 from fenrik.app.routers.jobs import JobState, job_state
 from fenrik.app.routers.parts import solid_arrays
 from fenrik.core.errors import FenrikError, fail
@@ -153,7 +153,7 @@ def first_stock(job_id: str, setup_id: str) -> Response:
             mesh = stock_mesh(build.first_stock(setup))
     vertices = placing.frame.to_part(mesh.vertices).astype(np.float32)
     block = encode({"as_cut": whole}, vertices=vertices, triangles=mesh.triangles.astype(np.uint32))
-    return Response(block, media_type="application/octet-stream", headers={"cache-control": "no-cache"})
+    return binary(block)
 
 
 @router.get(
@@ -167,7 +167,7 @@ def fixture_geometry(job_id: str, setup_id: str, fixture_id: str) -> Response:
     for name in ("vertices", "edge_points"):
         arrays[name] = placing.frame.to_part(arrays[name]).astype(np.float32)
     block = encode({"fixture": fixture_id}, **arrays)
-    return Response(block, media_type="application/octet-stream", headers={"cache-control": "no-cache"})
+    return binary(block)
 
 
 def _fixture(placing: Placing, fixture_id: str) -> tuple[Any, Solid]:

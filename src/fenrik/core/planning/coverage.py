@@ -87,7 +87,7 @@ def what_is_made(build: Build) -> Made:
     Bores that a row goes down in part are made when another comes from the far side.
 
     Raises:
-        FenrikError: when the part is missing or a mesh, or picked geometry is lost.
+        FenrikError: when the part is missing, or picked geometry is lost.
     """
     faces: set[int] = set()
     roughed: list[Points] = []
@@ -142,7 +142,7 @@ def coverage(build: Build) -> Coverage:
     """Holes, pockets, chamfers and the outline against all operations that are switched on.
 
     Raises:
-        FenrikError: when the part is missing or a mesh, or picked geometry is lost.
+        FenrikError: when the part is missing, or picked geometry is lost.
     """
     found = build.recognition()
     features: list[Feature] = [*found.holes, *found.pockets, *found.chamfers, *found.outer_profiles]

@@ -25,7 +25,7 @@ def make_holes(build: Build, faces: set[int], way: HoleWay, shop: list[Tool]) ->
         faces: numbers of faces of the part.
 
     Raises:
-        FenrikError: when the part is missing or a mesh, or picked geometry is lost.
+        FenrikError: when the part is missing, or picked geometry is lost.
     """
     job, solid = build.job, build.solid
     holes = [h for h in build.recognition().holes if set(h.faces) & faces]

@@ -72,7 +72,7 @@ def propose_route(
         before: what the job's rows finish, where that is at hand.
 
     Raises:
-        FenrikError: when the part is missing or a mesh.
+        FenrikError: when the part is missing.
     """
     recipe = recipe or build.job.recipe
     placing = build.placing(setup)

@@ -38,7 +38,7 @@ def propose_sides(
     of its own that takes over the stock of the one before. A direction for which nothing can be proposed gets none.
 
     Raises:
-        FenrikError: when the job has no setup to begin with, or the part is missing or a mesh.
+        FenrikError: when the job has no setup to begin with, or the part is missing.
     """
     own = [s for s in build.job.setups if not s.makes]
     if not own:
@@ -64,7 +64,7 @@ def propose_for(build: Build, faces: set[int], shop: list[Tool]) -> RouteProposa
     """Rows in the job's setups for faces (numbers in the part) that are left over, though rows may be applied to them.
 
     Raises:
-        FenrikError: when the part is missing or a mesh.
+        FenrikError: when the part is missing.
     """
     now = forecast(build)
     here = np.isin(now.surface.places.face, sorted(faces))

@@ -102,15 +102,15 @@ def _edge(mesh: Mesh, normals: Points, segments: _Segments, chain: list[int], fa
         line[[0, -1]] if kind == "line" else line,
         kind,
         length,
-        _triple(circle[0]) if circle else None,
+        triple(circle[0]) if circle else None,
         circle[1] if circle else None,
         bool(vertices[0] == vertices[-1]),
-        _triple(circle[2]) if circle else None,
+        triple(circle[2]) if circle else None,
         (left, right),
         turn,
         angle,
-        _triple(middle),
-        _triple(tangent),
+        triple(middle),
+        triple(tangent),
         into,
         (int(vertices[0]), int(vertices[-1])),
     )
@@ -167,6 +167,7 @@ def _cross(a: Points, b: Points) -> Vector:
     return ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
 
 
-def _triple(values: np.ndarray) -> Vector:
+def triple(values: np.ndarray) -> Vector:
+    """Three numbers as plain ones."""
     x, y, z = values.tolist()
     return x, y, z

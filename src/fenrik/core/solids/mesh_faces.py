@@ -12,7 +12,7 @@ from fenrik.core.frames import Points
 from fenrik.core.solids import _weld_kernels as kernels
 from fenrik.core.solids.facets import EdgeTable
 from fenrik.core.solids.fitting import Round, fit_round
-from fenrik.core.solids.mesh_edges import edges_between
+from fenrik.core.solids.mesh_edges import edges_between, triple
 from fenrik.core.solids.model import Edge, Face, Mesh
 
 CREASE_DEG = 30.0
@@ -148,11 +148,11 @@ def _faces(facets: _Facets, labels: Labels, count: int, rounds: Rounds) -> list[
     found = []
     for k in range(count):
         own = facets.corners[rows[starts[k] : starts[k + 1]]]
-        place = _triple(weigh[k] / max(float(area[k]), 1e-300))
-        low, high = _triple(own.min(axis=(0, 1))), _triple(own.max(axis=(0, 1)))
+        place = triple(weigh[k] / max(float(area[k]), 1e-300))
+        low, high = triple(own.min(axis=(0, 1))), triple(own.max(axis=(0, 1)))
         face = Face("mesh", float(area[k]), place, (0.0, 0.0, 0.0), None, (), low, high)
         if length[k] > FLAT_LENGTH:
-            face = replace(face, kind="plane", normal=_triple(direction[k] / length[k]), origin=place)
+            face = replace(face, kind="plane", normal=triple(direction[k] / length[k]), origin=place)
         elif count <= MOST_PATCHES:
             known = int(rows[starts[k]]), len(own)
             shape = rounds[known] if known in rounds else fit_round(own)
@@ -164,8 +164,8 @@ def _faces(facets: _Facets, labels: Labels, count: int, rounds: Rounds) -> list[
 def _round_face(face: Face, shape: Round) -> Face:
     known = replace(
         face,
-        normal=_triple(shape.axis),
-        origin=_triple(shape.origin),
+        normal=triple(shape.axis),
+        origin=triple(shape.origin),
         concave=shape.concave,
         span_deg=shape.span_deg,
     )
@@ -208,8 +208,3 @@ def _loops(mine: list[int], edges: list[Edge]) -> tuple[tuple[int, ...], ...]:
             waiting += dict.fromkeys(near)
         loops.append(tuple(loop))
     return tuple(sorted(loops, key=lambda loop: -sum(edges[e].length_mm for e in loop)))
-
-
-def _triple(values: np.ndarray) -> tuple[float, float, float]:
-    x, y, z = values.tolist()
-    return x, y, z

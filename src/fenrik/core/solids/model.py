@@ -123,7 +123,7 @@ class Edge:
     Attributes:
         kind: line, circle or curve; circles know their centre, radius and axis.
         faces: the two faces, −1 where one is missing; the same twice at a seam.
-        turn: convex, concave, smooth (tangent), seam, open, or pinch (more than two faces); empty for a mesh.
+        turn: convex, concave, smooth (tangent), seam, open, or pinch (more than two faces).
         angle_deg: between the outward normals in the middle.
         middle, tangent: half-way point, and direction there (with the face `faces[0]` at its left).
         into: directions from the middle into each of the two faces.
