@@ -75,6 +75,11 @@ def test_holder_shank_and_near_miss(pocket):
     assert max(f.amount for f in touch.findings if f.kind == "holder contact") == pytest.approx(2.0, abs=1e-6)
     thick = Tool(number=3, cutter=FlatCutter(diameter_mm=6, flute_length_mm=7), stick_out_mm=30, shank_diameter_mm=8)
     assert "shank contact" in {f.kind for f in run(pocket, pocket_path(10.0), thick).findings}
+    # Along a wall that was cut at the same distance, what a rounded way and its chords may be off is no contact.
+    twice = Toolpath.joined([pocket_path(15.0), pocket_path(10.0)])
+    for wide_mm, kinds in ((6.006, set()), (6.02, {"shank contact"})):
+        rubs = thick.model_copy(update={"shank_diameter_mm": wide_mm})
+        assert {f.kind for f in run(pocket, twice, rubs).findings} == kinds
 
 
 def test_machine_limits(pocket):

@@ -1,7 +1,7 @@
 """The region of the plane where a tool may stand with its tip at a level: {(x, y): tip height ≤ level}.
 
-Contours are found on a grid (`contourpy`) and then refined against the exact tip height: corners by bisection along
-the direction in which the tip height changes, and chords by further points until they are within tolerance.
+Contours are found on a grid (`contourpy`) and then refined against the exact tip height: their places by bisection of
+the grid's edges, and chords by further points until they are within tolerance.
 """
 
 from __future__ import annotations
@@ -30,6 +30,8 @@ ON_BOUNDARY = 5e-3
 """Share of the tolerance within which places are put on the boundary."""
 CHORD_SHARE = 0.25
 """Share of the tolerance by which the middle of a chord may be off."""
+BRACKET_SHARES = (1.0, 0.5, 0.25)
+"""Shares of a cell within which the boundary is looked for beside a chord."""
 SPARE_HALVINGS = 1
 """How many evaluations more than halving would take are allowed for interpolation."""
 CROSSING_NUDGE = 0.2
@@ -82,12 +84,14 @@ class HeightField:
         return self._region(self.z, level_mm, tolerance_mm, below=False)
 
     def _region(self, z: Points, level: float, tolerance: float, below: bool) -> BaseGeometry:
-        lower, upper = (-np.inf, level) if below else (level, np.inf)
-        # Walls are jumps in height; held near the level they put the first contour close to the middle of a cell.
-        near = np.clip(z, level - 0.5 * self.cell_mm, level + 0.5 * self.cell_mm)
-        generator = contourpy.contour_generator(self.x, self.y, near.T, fill_type="OuterOffset", name="serial")
+        # Heights only tell inside from outside here: a place in the middle of each of the grid's edges that cross the
+        # boundary, so that the edge is known on which the place is then looked for.
+        inside = (z <= level) if below else (z > level)
+        generator = contourpy.contour_generator(
+            self.x, self.y, np.where(inside, -1.0, 1.0).T, fill_type="OuterOffset", name="serial"
+        )
         polygons = []
-        points, offsets = cast(tuple[list[Points], list[np.ndarray]], generator.filled(lower, upper))
+        points, offsets = cast(tuple[list[Points], list[np.ndarray]], generator.filled(-np.inf, 0.0))
         for ring_points, ring_offsets in zip(points, offsets, strict=True):
             rings = [
                 self._refine(ring_points[a:b], level, tolerance, below) for a, b in itertools.pairwise(ring_offsets)
@@ -112,9 +116,8 @@ class HeightField:
         points = np.asarray(ring, float)[:-1]
         step = np.linalg.norm(np.diff(points, axis=0, append=points[:1]), axis=1)
         points = points[step > 1e-9]
-        if len(points) < 3:
-            return np.zeros((0, 2))
-        points = self._onto_boundary(points, self._outward(points), level, tolerance, below)
+        points, _ = self._last_inside(*self._grid_edges(points), level, tolerance, below)
+        points = points[self._inside(points, level, below) | self._on_rim(points)]
         settled = np.zeros(len(points), bool)
         for _ in range(REFINE_ROUNDS):
             after = np.roll(points, -1, axis=0)
@@ -129,11 +132,22 @@ class HeightField:
             settled[at] = False
             points = np.insert(points, at + 1, moved[off], axis=0)
             settled = np.insert(settled, at + 1, False)
-        points = points[self._inside(points, level, below) | self._on_rim(points)]
         if len(points) < 3:
             return np.zeros((0, 2))
         simple = shapely.simplify(shapely.linestrings(np.vstack([points, points[:1]])), CHORD_SHARE * tolerance)
         return shapely.get_coordinates(simple)
+
+    def _grid_edges(self, points: Points) -> tuple[Points, Points]:
+        """The ends of the grid's edges in whose middle places lie; of places on the grid's corners both are the corner."""
+        first = np.array([self.x[0], self.y[0]])
+        cells = (points - first) / self.cell_mm
+        whole = np.round(cells)
+        on_line = np.abs(cells - whole) < 0.25
+        low, high = (np.where(on_line, whole, ends(cells)).astype(int) for ends in (np.floor, np.ceil))
+        return (
+            np.column_stack([self.x[low[:, 0]], self.y[low[:, 1]]]),
+            np.column_stack([self.x[high[:, 0]], self.y[high[:, 1]]]),
+        )
 
     def _off(
         self, places: Points, normals: Points, level: float, tolerance: float, below: bool
@@ -147,9 +161,6 @@ class HeightField:
         moved[~good] = self._onto_boundary(places[~good], normals[~good], level, tolerance, below)
         return moved, np.linalg.norm(moved - places, axis=1) > CHORD_SHARE * tolerance
 
-    def _outward(self, points: Points) -> Points:
-        return _right_of(np.roll(points, -1, axis=0) - np.roll(points, 1, axis=0))
-
     def _inside(self, points: Points, level: float, below: bool) -> np.ndarray:
         return self._beyond(points, level, below) <= 0
 
@@ -161,23 +172,38 @@ class HeightField:
         return np.clip(beyond, -most, most)
 
     def _onto_boundary(self, points: Points, normals: Points, level: float, tolerance: float, below: bool) -> Points:
-        """The last place inside along ±one cell of the outward normal; points without a change stay put."""
-        reach = self.cell_mm
-        here = self._beyond(points, level, below)
-        far = points + normals * np.where(here <= 0, reach, -reach)[:, None]
-        there = self._beyond(far, level, below)
-        change = ((here <= 0) != (there <= 0)) & ~self._on_rim(points)
-        begins_inside = (here <= 0)[change]
-        inner = np.where(begins_inside[:, None], points[change], far[change])
-        outer = np.where(begins_inside[:, None], far[change], points[change])
+        """The last places inside along ±one cell of the outward normal, less where both walls of a narrow way lie
+        within it; points without a change stay put."""
         moved = points.copy()
-        moved[change] = inner + (outer - inner) * last_inside(
-            lambda which, share: self._beyond(inner[which] + (outer[which] - inner[which]) * share, level, below),
-            np.where(begins_inside, here[change], there[change]),
-            np.where(begins_inside, there[change], here[change]),
-            max(ON_BOUNDARY * tolerance, FINEST_MM) / reach,
-        )
+        open_ = np.flatnonzero(~self._on_rim(points))
+        for share in BRACKET_SHARES:
+            here = points[open_]
+            inward = np.where(self._inside(here, level, below), 1.0, -1.0)[:, None]
+            far = here + normals[open_] * inward * share * self.cell_mm
+            moved[open_], found = self._last_inside(here, far, level, tolerance, below)
+            open_ = open_[~found]
+            if len(open_) == 0:
+                break
         return moved
+
+    def _last_inside(
+        self, a: Points, b: Points, level: float, tolerance: float, below: bool
+    ) -> tuple[Points, NDArray[np.bool_]]:
+        """The last places inside between places (n, 2) of which one is inside and one is not, and where that is so;
+        the first place where it is not."""
+        at_a, at_b = self._beyond(a, level, below), self._beyond(b, level, below)
+        change = (at_a <= 0) != (at_b <= 0)
+        begins_inside = (at_a <= 0)[change]
+        inner = np.where(begins_inside[:, None], a[change], b[change])
+        outer = np.where(begins_inside[:, None], b[change], a[change])
+        places = a.copy()
+        places[change] = inner + (outer - inner) * last_inside(
+            lambda which, share: self._beyond(inner[which] + (outer[which] - inner[which]) * share, level, below),
+            np.where(begins_inside, at_a[change], at_b[change]),
+            np.where(begins_inside, at_b[change], at_a[change]),
+            max(ON_BOUNDARY * tolerance, FINEST_MM) / self.cell_mm,
+        )
+        return places, change
 
 
 def _right_of(way: Points) -> Points:

@@ -490,7 +490,7 @@ def _makes(params: LevelRoughing) -> Makes:
 STRATEGY = Strategy(
     params=LevelRoughing,
     run=level_roughing,
-    version=13,
+    version=14,
     skims=True,
     group="Free shapes",
     needs=(*ON_SURFACE, "tool", "region"),

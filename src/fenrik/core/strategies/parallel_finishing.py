@@ -442,7 +442,7 @@ def _bridge(
 STRATEGY = Strategy(
     params=ParallelFinishing,
     run=parallel_finishing,
-    version=8,
+    version=9,
     group="Free shapes",
     needs=(*ON_SURFACE, "surface", "region", "tool"),
     cutters=(*mills("ball", "bull-nose"), "lollipop"),

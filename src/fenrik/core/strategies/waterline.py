@@ -316,7 +316,7 @@ def _marked(
 STRATEGY = Strategy(
     params=Waterline,
     run=waterline,
-    version=10,
+    version=11,
     group="Faces and pockets",
     cutters=("flat", "bull-nose", "ball"),
     stage=3,

@@ -6,7 +6,12 @@ import numpy as np
 
 from fenrik.core.findings import Finding, Severity
 from fenrik.core.proof.checks.telling import CONTACT_MM, finding_at, runs_of
+from fenrik.core.proof.cutting import FLATTEN_MM
 from fenrik.core.proof.run import Group, Run
+
+RUB_MM = 2**0.5 * (CONTACT_MM + 2 * FLATTEN_MM)
+"""A shank as wide as its cutter runs along walls at no distance: the way that cut the wall and the way along it are
+rounded and laid out in chords, each; and the stock's rays see a depth at up to 45°."""
 
 
 def check(run: Run) -> list[Finding]:
@@ -23,7 +28,7 @@ def _of_group(run: Run, group: Group) -> list[Finding]:
         if not columns:
             continue
         depth = record.touch_mm[:, columns].max(axis=1)
-        bad = (depth > CONTACT_MM) & ~touched
+        bad = (depth > RUB_MM) & ~touched
         touched |= bad
         severity: Severity = "attention" if name == "near miss" else "fault"
         for stretch in runs_of(np.flatnonzero(bad)):
