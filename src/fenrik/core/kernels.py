@@ -10,15 +10,25 @@ from __future__ import annotations
 
 import ast
 import hashlib
+import os
 import re
 from collections.abc import Callable
 from functools import cache
 from pathlib import Path
 from typing import Any, TypeVar
 
+# Before the threads of kernels begin: one that waits for others leaves its core to them. Where cores are shared,
+# spinning made small kernels many times slower.
+os.environ.setdefault("OMP_WAIT_POLICY", "passive")
+
 import numba
 from numba import njit
-from numba.core.caching import CacheImpl, InTreeCacheLocator, UserProvidedCacheLocator, UserWideCacheLocator
+from numba.core.caching import (
+    CacheImpl,
+    InTreeCacheLocator,
+    UserProvidedCacheLocator,
+    UserWideCacheLocator,
+)
 
 _ROOT = Path(__file__).resolve().parents[2]
 _PACKAGE = "fenrik.core"

@@ -31,6 +31,7 @@ from fenrik.core.setups.stocks import (
 )
 from fenrik.core.solids import Mesh, Solid, read_solid
 from fenrik.core.solids.reading import mesh_at, solid_from_shapes
+from fenrik.core.solids.signatures import FaceLooks
 from fenrik.core.stock import Stock
 from fenrik.core.stock.field import suggested_cell
 from fenrik.core.stock.shaping import stock_from_mesh, turn_stock
@@ -72,6 +73,11 @@ class Placing:
     @cached_property
     def frame(self) -> Frame:
         return setup_frame(self.setup, self.part)
+
+    @cached_property
+    def looks(self) -> FaceLooks:
+        """What the faces of the first part look like in the frame."""
+        return FaceLooks(self.part, self.frame)
 
     @cached_property
     def one_part(self) -> Points:

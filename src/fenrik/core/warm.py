@@ -23,6 +23,7 @@ from fenrik.core.regions import Shadow, fit_arcs
 from fenrik.core.solids.exact import exact_faces
 from fenrik.core.solids.mesh_faces import group_faces
 from fenrik.core.solids.model import Mesh
+from fenrik.core.solids.rays import RayCaster
 from fenrik.core.stock import Stock, cut, stock_mesh
 from fenrik.core.stock.shaping import stock_from_mesh
 from fenrik.core.stock.standing import standing
@@ -113,6 +114,7 @@ def _shapes() -> None:
 
     turn = np.linspace(0, 6, 12)
     Shadow(_MESH).above(1.0)
+    RayCaster(_MESH).first_hits(_CORNERS + 9.0, -_CORNERS - 1.0)
     fit_arcs(np.column_stack([np.cos(turn), np.sin(turn)]), False, 1e-3)
     visiting_order(np.random.default_rng(0).uniform(0, 9, (12, 2)), "shortest way")
     group_faces(weld(_MESH))
@@ -187,4 +189,5 @@ def warm(progress: Progress = silent, processes: int | None = None) -> None:
             done += STEPS[name][0]
             progress(done / whole, f"compiled: {name}")
     with contextlib.suppress(OSError):  # where nothing can be kept, each start compiles again
+        _DONE.parent.mkdir(exist_ok=True)  # Python has made it, but where it may keep no compiled modules
         _DONE.write_text(all_kernels(), "utf-8")

@@ -11,6 +11,7 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
+from pydantic import TypeAdapter
 
 from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.errors import fail
@@ -20,7 +21,7 @@ from fenrik.core.keys import key_of, sha256
 from fenrik.core.packing import pack, unpack
 from fenrik.core.placing import Placing
 from fenrik.core.progress import Progress, silent
-from fenrik.core.recognise import Recognition, recognise
+from fenrik.core.recognise import Hole, Recognition, all_holes, recognise
 from fenrik.core.recognise.features import Vector
 from fenrik.core.regions import Shadow
 from fenrik.core.setups.grids import Instance, join_meshes
@@ -40,6 +41,7 @@ PROOF_DEFLECTION_MM, PROOF_SHARE = 0.008, 5e-5
 """Triangles that find places for the proof: so fine, or this share of the part's size; the exact faces do the rest."""
 FINE_MM, COARSER = 0.002, 4
 """Deflections of triangles are the one, times powers of the other."""
+HOLES = TypeAdapter(list[Hole])
 
 _opened: OrderedDict[str, Solid] = OrderedDict()
 _opened_lock = threading.Lock()
@@ -277,21 +279,35 @@ class Geometry:
         """The features of the part, for some directions or all."""
         key = key_of("features", RECOGNISE_VERSION, solid=self.solid_key, directions=directions)
         data = self._made(
-            key, "features", lambda: recognise(self.solid, directions, progress).model_dump_json().encode()
+            key,
+            "features",
+            lambda: recognise(self.solid, directions, progress, self._holes()).model_dump_json().encode(),
         )
         return Recognition.model_validate_json(data)
+
+    def _holes(self) -> list[Hole]:
+        """All holes of the part, which looks in every direction share."""
+        key = key_of("holes", RECOGNISE_VERSION, solid=self.solid_key)
+        return HOLES.validate_json(self._made(key, "features", lambda: HOLES.dump_json(all_holes(self.solid))))
 
     def mesh_of_one(self, setup: Setup, deflection_mm: float) -> Mesh:
         """The triangles of the first part in a setup's frame.
 
         The deflection is rounded down to one of few, so that operations share their triangles.
         """
-        step = FINE_MM * COARSER ** math.floor(math.log(max(deflection_mm, 2e-5) / FINE_MM, COARSER) + 1e-9)
         placing = self.placing(setup)
-        key = key_of("mesh", SOLID_VERSION, solid=self.solid_key, makes=setup.makes, deflection=step)
+        return self._mesh(placing.part, setup.makes, deflection_mm).in_frame(placing.frame)
+
+    def part_mesh(self, deflection_mm: float) -> Mesh:
+        """The triangles of the part, in its own coordinates; the deflection is rounded down likewise."""
+        return self._mesh(self.solid, "", deflection_mm)
+
+    def _mesh(self, solid: Solid, makes: str, deflection_mm: float) -> Mesh:
+        step = FINE_MM * COARSER ** math.floor(math.log(max(deflection_mm, 2e-5) / FINE_MM, COARSER) + 1e-9)
+        key = key_of("mesh", SOLID_VERSION, solid=self.solid_key, makes=makes, deflection=step)
 
         def make() -> bytes:
-            mesh = mesh_at(placing.part, step)
+            mesh = mesh_at(solid, step)
             return pack(
                 {"deflection": mesh.deflection_mm},
                 vertices=mesh.vertices,
@@ -301,10 +317,9 @@ class Geometry:
             )
 
         meta, arrays = unpack(self._made(key, "mesh", make))
-        mesh = Mesh(
+        return Mesh(
             arrays["vertices"], arrays["triangles"], arrays["faces"], meta["deflection"], arrays.get("parameters")
         )
-        return mesh.in_frame(placing.frame)
 
     def mesh(self, setup: Setup, deflection_mm: float, instance: int | None = None) -> Mesh:
         """The triangles of the part (all copies, or one) in a setup's frame."""

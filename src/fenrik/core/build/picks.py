@@ -16,7 +16,7 @@ from fenrik.core.regions.polygons import from_shape
 from fenrik.core.sketches import Curve, region_of
 from fenrik.core.solids import find_faces
 from fenrik.core.solids.references import find_edge
-from fenrik.core.solids.signatures import face_boxes, face_signature, signatures_near
+from fenrik.core.solids.signatures import face_boxes, face_signature
 from fenrik.core.strategies.common import End
 from fenrik.core.strategies.picked import TargetParams
 from fenrik.core.strategies.registry import STRATEGIES, StrategyParams
@@ -158,7 +158,7 @@ def part_look(geometry: Geometry, operation: Operation) -> list[str]:
     near = _reached_box(geometry, operation)
     if near is None:
         return sorted(str(face_signature(solid.faces[f])) for f in faces)
-    return sorted(str(s) for s in signatures_near(solid, faces, placing.frame, near))
+    return sorted(str(s) for s in placing.looks.near(faces, near))
 
 
 def _reached_box(geometry: Geometry, operation: Operation) -> Points | None:

@@ -138,7 +138,7 @@ class HeightField:
         return shapely.get_coordinates(simple)
 
     def _grid_edges(self, points: Points) -> tuple[Points, Points]:
-        """The ends of the grid's edges in whose middle places lie; of places on the grid's corners both are the corner."""
+        """The ends of the grid's edges in whose middle places lie; for a place on a corner, the corner twice."""
         first = np.array([self.x[0], self.y[0]])
         cells = (points - first) / self.cell_mm
         whole = np.round(cells)

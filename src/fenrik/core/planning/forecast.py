@@ -22,8 +22,8 @@ from fenrik.core.planning.planner import mouth_for
 from fenrik.core.planning.reach import Reach
 from fenrik.core.setups.grids import join_meshes
 from fenrik.core.setups.stocks import BoxStock
+from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.rays import RayCaster
-from fenrik.core.solids.reading import mesh_at
 from fenrik.core.solids.sampling import SurfacePlaces, surface_places
 from fenrik.core.strategies.picked import MillingParams, TargetParams
 from fenrik.core.strategies.registry import STRATEGIES
@@ -47,12 +47,16 @@ class Surface:
     _sides: dict[object, Reach] = field(default_factory=dict)
 
     @cached_property
+    def mesh(self) -> Mesh:
+        return self.build.part_mesh(self.deflection_mm)
+
+    @cached_property
     def places(self) -> SurfacePlaces:
-        return surface_places(mesh_at(self.build.solid, self.deflection_mm), PLACES)
+        return surface_places(self.mesh, PLACES)
 
     @cached_property
     def rays(self) -> RayCaster:
-        return RayCaster(mesh_at(self.build.solid, self.deflection_mm))
+        return RayCaster(self.mesh)
 
     @property
     def deflection_mm(self) -> float:

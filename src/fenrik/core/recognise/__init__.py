@@ -13,7 +13,7 @@ from fenrik.core.recognise.features import (
     Recognition,
     Undercut,
 )
-from fenrik.core.recognise.run import recognise
+from fenrik.core.recognise.run import all_holes, recognise
 
 __all__ = [
     "Blend",
@@ -27,5 +27,6 @@ __all__ = [
     "Pocket",
     "Recognition",
     "Undercut",
+    "all_holes",
     "recognise",
 ]

@@ -20,7 +20,21 @@ MAX_DIRECTIONS = 60
 TOUCH_MM = 1e-2
 
 
-def recognise(solid: Solid, directions: list[Vector] | None = None, progress: Progress = silent) -> Recognition:
+def all_holes(solid: Solid) -> list[Hole]:
+    """The holes of a solid, whatever their direction; none of a mesh that features are not looked for in."""
+    return find_holes(FaceGraph(solid)) if _may_be_read(solid) else []
+
+
+def _may_be_read(solid: Solid) -> bool:
+    return solid.is_exact or len(solid.faces) <= MOST_PATCHES
+
+
+def recognise(
+    solid: Solid,
+    directions: list[Vector] | None = None,
+    progress: Progress = silent,
+    holes: list[Hole] | None = None,
+) -> Recognition:
     """Find the features of a solid from its faces: exact ones, or those that a mesh was found to have.
 
     None are looked for in a mesh of more than `MOST_PATCHES` patches; reading it said so.
@@ -30,15 +44,16 @@ def recognise(solid: Solid, directions: list[Vector] | None = None, progress: Pr
             that these see, with flat areas, outlines, draft and undercuts for each. None: all directions that flat
             faces look along; flat areas, draft and undercuts are then left out, and what several directions see is
             listed once.
+        holes: all of them, where they are known.
 
     Raises:
         FenrikError: when a direction has no length.
     """
-    if not solid.is_exact and len(solid.faces) > MOST_PATCHES:
+    if not _may_be_read(solid):
         return Recognition(directions=directions or [])
     graph = FaceGraph(solid)
     progress(0.05, "looking for holes")
-    holes = find_holes(graph)
+    holes = find_holes(graph) if holes is None else holes
     in_holes = {f for h in holes for f in h.faces}
     looks = [_unit(d) for d in directions] if directions is not None else _flat_directions(graph)
     found = Recognition(holes=_seen(holes, looks) if directions is not None else holes)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fenrik.core.frames import Frame, Points
 from fenrik.core.solids.model import Edge, Face, Solid
@@ -17,39 +18,54 @@ def face_signature(face: Face) -> tuple[Any, ...]:
     return (face.kind, face.concave, *_rounded(face.area_mm2, *face.centroid, *face.low, *face.high))
 
 
-def signatures_near(solid: Solid, faces: list[int], frame: Frame, area: Points) -> list[tuple[Any, ...]]:
-    """What some faces look like inside an area of the frame's plane.
+class FaceLooks:
+    """What faces look like from above in one frame; what each of many rows asks for is worked out once."""
 
-    Faces that reach out of the area count by their surface and by those of their edges that meet the area, so that
-    a change of a large face elsewhere does not matter.
+    def __init__(self, solid: Solid, frame: Frame) -> None:
+        self._solid, self._frame = solid, frame
+        self._boxes = face_boxes(solid.faces, frame)[:, :, :2]
+        self._edges: dict[int, tuple[list[tuple[Any, ...]], Points]] = {}
 
-    Args:
-        area: (2, 2) lowest and highest corner.
-    """
-    found: set[tuple[Any, ...]] = set()
-    boxes = face_boxes([solid.faces[f] for f in faces], frame)[:, :, :2]
-    near = np.all((boxes[:, 1] >= area[0]) & (boxes[:, 0] <= area[1]), axis=1)
-    within = np.all((boxes[:, 0] >= area[0]) & (boxes[:, 1] <= area[1]), axis=1)
-    for k in np.flatnonzero(near):
-        face = solid.faces[faces[k]]
-        surface = _surface(face)
-        if surface is None or within[k]:
-            found.add(face_signature(face))
-            continue
-        found.add(surface)
-        edges = [solid.edges[e] for e in {e for loop in face.loops for e in loop}]
-        found |= {(*surface, *_edge(edges[e])) for e in _edges_near(edges, frame, area)}
-    return list(found)
+    def near(self, faces: list[int], area: Points) -> set[tuple[Any, ...]]:
+        """What some faces look like inside an area of the frame's plane.
+
+        Faces that reach out of the area count by their surface and by those of their edges that meet the area, so that
+        a change of a large face elsewhere does not matter.
+
+        Args:
+            area: (2, 2) lowest and highest corner.
+        """
+        found: set[tuple[Any, ...]] = set()
+        boxes = self._boxes[faces]
+        within = np.all((boxes[:, 0] >= area[0]) & (boxes[:, 1] <= area[1]), axis=1)
+        for k in np.flatnonzero(_meet(boxes, area)):
+            face = self._solid.faces[faces[k]]
+            surface = _surface(face)
+            if surface is None or within[k]:
+                found.add(face_signature(face))
+                continue
+            signatures, edges = self._edges_of(faces[k])
+            found |= {surface, *((*surface, *signatures[e]) for e in np.flatnonzero(_meet(edges, area)))}
+        return found
+
+    def _edges_of(self, face: int) -> tuple[list[tuple[Any, ...]], Points]:
+        """Signatures of a face's edges, and their boxes in the plane (n, 2, 2)."""
+        if face not in self._edges:
+            edges = [self._solid.edges[e] for e in sorted({e for loop in self._solid.faces[face].loops for e in loop})]
+            self._edges[face] = [_edge(e) for e in edges], self._boxes_of(edges)
+        return self._edges[face]
+
+    def _boxes_of(self, edges: list[Edge]) -> Points:
+        if not edges:
+            return np.zeros((0, 2, 2))
+        places = self._frame.to_local(np.concatenate([e.points for e in edges]))[:, :2]
+        first = np.cumsum([0, *(len(e.points) for e in edges[:-1])])
+        return np.stack([np.minimum.reduceat(places, first), np.maximum.reduceat(places, first)], axis=1)
 
 
-def _edges_near(edges: list[Edge], frame: Frame, area: Points) -> list[int]:
-    """Which edges have a box that meets an area of the frame's plane."""
-    if not edges:
-        return []
-    places = frame.to_local(np.concatenate([e.points for e in edges]))[:, :2]
-    first = np.cumsum([0, *(len(e.points) for e in edges[:-1])])
-    low, high = np.minimum.reduceat(places, first), np.maximum.reduceat(places, first)
-    return np.flatnonzero(np.all((high >= area[0]) & (low <= area[1]), axis=1)).tolist()
+def _meet(boxes: Points, area: Points) -> NDArray[np.bool_]:
+    """Which boxes (n, 2, 2) meet an area."""
+    return np.all((boxes[:, 1] >= area[0]) & (boxes[:, 0] <= area[1]), axis=1)
 
 
 def face_boxes(faces: list[Face], frame: Frame) -> Points:
