@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.recognise import recognise
+from fenrik.core.solids.crossing import cylinders_in
 from fenrik.core.solids.fitting import fit_circle, fit_round, span_of
 from fenrik.core.solids.reading import mesh_at, read_solid, solid_from_shape
 from parts import box, cut, cylinder
@@ -61,6 +62,18 @@ def test_a_ball_a_saddle_and_a_flat_are_no_cylinder():
     assert fit_round(np.array([[[0, 0, 0], [1, 0, 0], [0, 1, 0.0]]])) is None
 
 
+def test_rings_of_a_ball_or_a_torus_are_no_cylinders():
+    def found_in(mesh):
+        smooth = np.asarray(mesh.face_adjacency, np.int64)[mesh.face_adjacency_angles < np.deg2rad(30)]
+        return cylinders_in(mesh.triangles, mesh.face_normals, smooth)
+
+    assert found_in(trimesh.creation.uv_sphere(20.0, count=[24, 48])) == []
+    assert found_in(trimesh.creation.torus(20.0, 6.0, 48, 24)) == []
+    pin = trimesh.creation.cylinder(5.0, 30.0, sections=40)
+    (side,) = found_in(pin)
+    assert sorted(side.tolist()) == np.flatnonzero(np.abs(pin.face_normals[:, 2]) < 0.5).tolist()
+
+
 def test_circles_and_how_far_round_they_go():
     turn = np.deg2rad(np.linspace(0, 200, 30))
     ring = np.column_stack([3 + 5 * np.cos(turn), 5 * np.sin(turn), np.full(30, 7.0)])
@@ -81,7 +94,7 @@ def known(found):
     return sorted(listed, key=lambda h: (h[1], round(h[2], 2), *np.round(h[4], 1)))
 
 
-@pytest.mark.parametrize("seed", [2, 8, 12, 15])
+@pytest.mark.parametrize("seed", [2, 8, 12, 15, 25])
 def test_a_mesh_has_the_holes_pockets_and_flats_of_its_solid(seed):
     shape = random_solid(seed).shape
     exact, mesh = solid_from_shape(shape), as_stl(shape)

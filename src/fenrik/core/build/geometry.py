@@ -35,7 +35,7 @@ from fenrik.core.solids.reading import face_bounds, mesh_at
 from fenrik.core.solids.seeing import seen_faces
 from fenrik.core.store import Store
 
-SOLID_VERSION, RECOGNISE_VERSION, PICTURE_VERSION = 6, 2, 1
+SOLID_VERSION, RECOGNISE_VERSION, PICTURE_VERSION = 7, 2, 1
 SOLIDS_KEPT = 16
 PROOF_DEFLECTION_MM, PROOF_SHARE = 0.008, 5e-5
 """Triangles that find places for the proof: so fine, or this share of the part's size; the exact faces do the rest."""

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from fenrik.core.frames import Points
 from fenrik.core.solids import _weld_kernels as kernels
+from fenrik.core.solids.crossing import cylinders_in
 from fenrik.core.solids.facets import EdgeTable
 from fenrik.core.solids.fitting import Round, fit_round
 from fenrik.core.solids.mesh_edges import edges_between, triple
@@ -26,6 +27,8 @@ makes of 0.05°."""
 MAX_FACES, MOST_PATCHES = 20_000, 4_000
 """Patches that are told apart at all; in more than the second number no features are looked for."""
 FLAT_LENGTH = 1 - 1e-6
+LEAST_OF_CROSSING, MOST_OF_CROSSING = 8, 100_000
+"""Triangles of a patch in which cylinders are looked for."""
 
 Labels = NDArray[np.int32]
 Rounds = dict[tuple[int, int], Round | None]
@@ -67,7 +70,7 @@ def group_faces(mesh: Mesh) -> tuple[Mesh, list[Face], list[Edge], int]:
     left, right = table.owners[paired, 0], table.owners[paired, 1]
     normals = cross / double[:, None]
     facets = _Facets(corners, normals, double / 2, left, right, _turns(mesh, normals, double, table, paired))
-    labels, count, rounds = _labelled(facets)
+    labels, count, rounds = _crossings_parted(facets, *_labelled(facets))
     if count > MAX_FACES:
         count, labels, rounds = 1, np.zeros(len(labels), np.int32), {}
     faces = _faces(facets, labels, count, rounds)
@@ -128,6 +131,41 @@ def _labelled(facets: _Facets) -> tuple[Labels, int, Rounds]:
     # A flat stays together, and so does what is left of a patch where it hangs together.
     apart = np.where(wide[flat], flat, -1)
     return *facets.patches(smooth & (apart[facets.left] == apart[facets.right])), rounds
+
+
+def _crossings_parted(facets: _Facets, labels: Labels, count: int, rounds: Rounds) -> tuple[Labels, int, Rounds]:
+    """Patches with the cylinders in those that are no face of one kind as patches of their own."""
+    if count > MOST_PATCHES:
+        return labels, count, rounds
+    smooth = facets.cosine > np.cos(np.deg2rad(CREASE_DEG))
+    inside = np.flatnonzero(smooth & (labels[facets.left] == labels[facets.right]))
+    inside = inside[np.argsort(labels[facets.left[inside]], kind="stable")]
+    rows, starts = _by_label(labels, count)
+    ends = np.searchsorted(labels[facets.left[inside]], np.arange(count + 1))
+    part, parts = np.zeros(len(labels), np.int32), 0
+    size = np.diff(starts)
+    for k in np.flatnonzero((size > LEAST_OF_CROSSING) & (size <= MOST_OF_CROSSING)).tolist():
+        own, pairs = rows[starts[k] : starts[k + 1]], inside[ends[k] : ends[k + 1]]
+        key = int(own[0]), len(own)
+        if _is_flat(facets, own):
+            continue
+        if key not in rounds:
+            rounds[key] = fit_round(facets.corners[own])
+        if rounds[key] is not None:
+            continue
+        local = np.searchsorted(own, np.column_stack([facets.left[pairs], facets.right[pairs]]))
+        for taken in cylinders_in(facets.corners[own], facets.normals[own], local):
+            parts += 1
+            part[own[taken]] = parts
+    if not parts:
+        return labels, count, rounds
+    together = smooth & (labels[facets.left] == labels[facets.right]) & (part[facets.left] == part[facets.right])
+    return *facets.patches(together), rounds
+
+
+def _is_flat(facets: _Facets, rows: NDArray[np.int64]) -> bool:
+    mean = facets.areas[rows] @ facets.normals[rows] / facets.areas[rows].sum()
+    return bool(np.linalg.norm(mean) > FLAT_LENGTH)
 
 
 def _by_label(labels: Labels, count: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
