@@ -5,6 +5,8 @@ import itertools
 import numpy as np
 import pytest
 import shapely
+from scipy.sparse import csr_array
+from scipy.sparse.csgraph import dijkstra
 from shapely.geometry import box
 
 from fenrik.core.contact import DropIndex, tip_heights
@@ -15,7 +17,7 @@ from fenrik.core.stock import Stock, cut
 from fenrik.core.strategies.common import START_GAP_MM
 from fenrik.core.strategies.ground.entries import DescentParams, Entry, go_in, plan_entry_onto
 from fenrik.core.strategies.ground.levels import depth_levels, levels_with_stops
-from fenrik.core.strategies.ground.links import along_inside, sees
+from fenrik.core.strategies.ground.links import along_inside, sees, shortest_way
 from fenrik.core.strategies.ground.regions import FreePositions, StandingStock
 from fenrik.core.strategies.ground.walls import wall_levels
 from fenrik.core.toolpath import Feeds, Kind, PathBuilder, Poses, SafePlane
@@ -61,6 +63,29 @@ def test_a_way_along_the_fence_from_inside_goes_to_the_fence_first():
     way = shapely.LineString(np.vstack([a, along_inside(fence, a, b)]))
     assert fence.buffer(1e-2).covers(way)
     assert np.allclose(way.coords[-1], b)
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_the_shortest_way_is_that_of_all_corners_that_see_one_another(seed):
+    rng = np.random.default_rng(seed)
+    posts = [shapely.Point(p).buffer(rng.uniform(3, 7), quad_segs=4) for p in rng.uniform(0, 50, (9, 2))]
+    ground = box(0, 0, 50, 50).difference(shapely.union_all(posts))
+    corners = shapely.get_coordinates(ground)
+    for a, b in rng.uniform(0, 50, (6, 2, 2)):
+        way = shortest_way(ground, a, b, 0.0)
+        nodes = np.vstack([a, b, corners])
+        one, two = np.triu_indices(len(nodes), 1)
+        seen = shapely.covers(ground.buffer(1e-4), shapely.linestrings(np.stack([nodes[one], nodes[two]], axis=1)))
+        links = csr_array(
+            (np.linalg.norm(nodes[one] - nodes[two], axis=1)[seen], (one[seen], two[seen])), shape=(len(nodes),) * 2
+        )
+        shortest = dijkstra(links, directed=False, indices=0)[1]
+        if way is None:
+            assert np.isinf(shortest) or not ground.covers(shapely.MultiPoint([a, b]))
+            continue
+        assert np.linalg.norm(np.diff(np.vstack([a, way]), axis=0), axis=1).sum() == pytest.approx(shortest, abs=1e-6)
+        assert shortest_way(ground, a, b, 0.0, 0.999 * shortest) is None
+        assert shortest_way(ground, a, b, 0.0, 1.001 * shortest) is not None
 
 
 def test_levels_hold_all_stops_in_even_steps():

@@ -144,12 +144,8 @@ class Linker:
         aside = 0.5 * float(np.sqrt(longest**2 - direct**2))
         low, high = np.minimum(a, b) - aside, np.maximum(a, b) + aside
         ground = shapely.intersection(self.free(height, (low, high)), shapely.box(*low, *high))
-        way = shortest_way(ground, a, b, 0.0)
-        if way is None:
-            return None
-        whole = np.vstack([a, way])
-        length = float(np.linalg.norm(np.diff(whole, axis=0), axis=1).sum())
-        return way if length <= longest and self.is_cleared(whole, height, swept) else None
+        way = shortest_way(ground, a, b, 0.0, longest)
+        return way if way is not None and self.is_cleared(np.vstack([a, way]), height, swept) else None
 
     def is_cleared(self, way: Points, height: float, swept: Sequence[Points]) -> bool:
         """Whether nothing stands where the cutter goes along a way (n, 2) at a height."""

@@ -8,7 +8,7 @@ samples too; the samples are then thinned (Douglas & Peucker) within the rest of
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
@@ -24,6 +24,9 @@ from fenrik.core.cutting.speeds import scallop_stepover
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.progress import Progress, part_of
+from fenrik.core.regions import Shadow
+from fenrik.core.regions.polygons import to_shape
+from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import (
     MM,
@@ -249,16 +252,13 @@ def _stepover(given: Given, params: ParallelFinishing) -> float:
 def _boundary(given: Given, params: ParallelFinishing) -> BaseGeometry:
     tolerance = params.tolerance_mm
     if given.region.faces is not None:
-        corners = given.region.faces.corners()[:, :, :2]
-        a, b, c = np.moveaxis(corners, 1, 0)
-        wide = np.abs((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]) > 1e-9
+        region = _seen_from_above(given.region.faces)
         require(
-            bool(wide.any()),
+            not region.is_empty,
             "boundary.faces",
             "are vertical: they have no area seen from above.",
             "Pick faces that can be seen from above.",
         )
-        region = shapely.union_all(shapely.polygons(corners[wide]), grid_size=1e-6)
     elif given.region.area is not None:
         region = given.region.area
     else:
@@ -273,6 +273,15 @@ def _boundary(given: Given, params: ParallelFinishing) -> BaseGeometry:
         params.overlap_mm,
     )
     return grown
+
+
+def _seen_from_above(faces: Mesh) -> BaseGeometry:
+    """The area that faces cover, whichever side of them is seen."""
+    a, b, c = np.moveaxis(faces.corners(), 1, 0)
+    down = (b - a)[:, 0] * (c - a)[:, 1] < (b - a)[:, 1] * (c - a)[:, 0]
+    triangles = np.where(down[:, None], faces.triangles[:, ::-1], faces.triangles)
+    low = float(faces.bounds()[0][2])
+    return to_shape(Shadow(replace(faces, triangles=triangles)).above(low - 1.0))
 
 
 def _scan_lines(region: BaseGeometry, stepover: float) -> tuple[Points, Points]:
@@ -442,7 +451,7 @@ def _bridge(
 STRATEGY = Strategy(
     params=ParallelFinishing,
     run=parallel_finishing,
-    version=9,
+    version=10,
     group="Free shapes",
     needs=(*ON_SURFACE, "surface", "region", "tool"),
     cutters=(*mills("ball", "bull-nose"), "lollipop"),

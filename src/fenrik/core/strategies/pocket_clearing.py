@@ -528,7 +528,7 @@ class _Clearing:
 STRATEGY = Strategy(
     params=PocketClearing,
     run=pocket_clearing,
-    version=7,
+    version=8,
     group="Faces and pockets",
     cutters=mills("flat", "bull-nose"),
     stage=2,

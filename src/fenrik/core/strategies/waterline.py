@@ -155,8 +155,8 @@ class _Work:
         if not sections:
             return before
         lines = [line for line, _ in sections]
-        low = np.min([line.min(axis=0) for line in lines], axis=0) - 2 * self.reach
-        high = np.max([line.max(axis=0) for line in lines], axis=0) + 2 * self.reach
+        places = np.concatenate(lines)
+        low, high = places.min(axis=0) - 2 * self.reach, places.max(axis=0) + 2 * self.reach
         rim = self.place.blocked(level, self.reach, (low, high))
         reaches = [r + self.params.allowance_mm + TOUCH_MM for _, r in sections]
         runs = [run for ring in rim for run in _stretches(ring, lines, reaches)]
@@ -316,7 +316,7 @@ def _marked(
 STRATEGY = Strategy(
     params=Waterline,
     run=waterline,
-    version=11,
+    version=12,
     group="Faces and pockets",
     cutters=("flat", "bull-nose", "ball"),
     stage=3,

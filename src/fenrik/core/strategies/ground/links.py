@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import shapely
-from scipy.sparse import csr_array
-from scipy.sparse.csgraph import dijkstra
+from numpy.typing import NDArray
 from shapely.ops import substring
 
 from fenrik.core.frames import Points
@@ -85,8 +84,15 @@ def along_inside(fence: shapely.Geometry, a: Points, b: Points) -> Points:
     return np.vstack([inside[first:-1], b])
 
 
-def shortest_way(ground: shapely.Geometry, at: Points, to: Points, room: float) -> Points | None:
-    """The shortest way inside a polygon, round its corners; None where the ends lie in different pieces."""
+def shortest_way(
+    ground: shapely.Geometry, at: Points, to: Points, room: float, longest: float = np.inf
+) -> Points | None:
+    """The shortest way inside a polygon, round its corners; None where the ends lie in different pieces, or it would be
+    longer than so much.
+
+    A* over the graph of what corners see of one another (Hart, Nilsson and Raphael, 1968); what a corner sees is looked
+    at when the way comes to it.
+    """
     own = next((p for p in shapely.get_parts(ground) if p.distance(shapely.Point(at)) < 1e-2), None)
     if own is None or own.distance(shapely.Point(to)) > 1e-2:
         return None
@@ -98,17 +104,30 @@ def shortest_way(ground: shapely.Geometry, at: Points, to: Points, room: float) 
         return None
     own = own.buffer(1e-4)
     shapely.prepare(own)
-    a, b = np.triu_indices(len(corners), 1)
-    seen = shapely.covers(own, shapely.linestrings(np.stack([corners[a], corners[b]], axis=1)))
-    length = np.linalg.norm(corners[a] - corners[b], axis=1)
-    graph = csr_array((length[seen], (a[seen], b[seen])), shape=(len(corners), len(corners)))
-    _, before = dijkstra(graph, directed=False, indices=0, return_predecessors=True)
-    found = [1]
-    while found[-1] != 0:
-        if before[found[-1]] < 0:
+    left = np.linalg.norm(corners - to, axis=1)
+    length, before = np.full(len(corners), np.inf), np.full(len(corners), -1)
+    length[0], open_ = 0.0, np.ones(len(corners), bool)
+    while True:
+        whole = np.where(open_, length + left, np.inf)
+        k = int(whole.argmin())
+        if not whole[k] <= longest or np.isinf(whole[k]):
             return None
+        if k == 1:
+            return corners[_back_from(before)]
+        open_[k] = False
+        further = length[k] + np.linalg.norm(corners - corners[k], axis=1)
+        rows = np.flatnonzero(open_ & (further < length) & (further + left <= longest))
+        ways = shapely.linestrings(np.stack([np.tile(corners[k], (len(rows), 1)), corners[rows]], axis=1))
+        seen = rows[shapely.covers(own, ways)]
+        length[seen], before[seen] = further[seen], k
+
+
+def _back_from(before: NDArray[np.int64]) -> list[int]:
+    """The places of a way from the first, without it, to the second."""
+    found = [1]
+    while before[found[-1]] != 0:
         found.append(int(before[found[-1]]))
-    return corners[found[-2::-1]]
+    return found[::-1]
 
 
 def _corners(ring: Points, hole: bool) -> Points:
