@@ -207,15 +207,13 @@ class Duties:
                 left = left & ~choice.touched
 
     def _draft_walls(self, rank: float, choice: Choice, name: str, params: dict[str, Any], rule: str) -> None:
-        """Rows for walls; those that go on below what is roughed end there."""
+        """A row for walls, that ends where roughing does where some go on below it: walls that meet take turns from
+        level to level, so that above each pass nothing stands in the way of the neck."""
         faces = self._faces(choice.mine)
-        below = [f for f in faces if self.planner.span_of(f)[0] < self._roughed_to - OVER_FLOOR_MM]
-        whole = [f for f in faces if f not in below]
-        if whole:
-            self.planner.draft(rank, choice.tool, name, params, whole, rule)
-        if below:
-            bottom = {"bottom_from": "work zero", "bottom_mm": round(self._roughed_to - self.zero_z, 4)}
-            self.planner.draft(rank, choice.tool, name, params | bottom, below, rule)
+        if any(self.planner.span_of(f)[0] < self._roughed_to - OVER_FLOOR_MM for f in faces):
+            params = params | {"bottom_from": "work zero", "bottom_mm": round(self._roughed_to - self.zero_z, 4)}
+        if faces:
+            self.planner.draft(rank, choice.tool, name, params, faces, rule)
 
     def _flutes(self, choice: Choice) -> float | None:
         """A stepdown where walls are higher than the flutes are long."""

@@ -51,7 +51,8 @@ def surface_places(mesh: Mesh, count: int) -> SurfacePlaces:
     normal = cross[keep] / size[keep, None]
     each = np.maximum(np.ceil(area * count / max(float(area.sum()), 1e-12)).astype(int), 1)
     row = np.repeat(np.arange(len(each)), each)
-    k = np.arange(len(row)) - np.repeat(np.cumsum(each) - each, each) + 1
+    # One sequence over all triangles: those of a strip, which look alike, would each have theirs at the same heights.
+    k = np.arange(len(row)) + 1
     u, v = ((0.5 + k * g) % 1.0 for g in GOLDEN)
     over = u + v > 1
     u, v = np.where(over, 1 - u, u), np.where(over, 1 - v, v)

@@ -121,7 +121,7 @@ class _Work:
         high = corners[:, :, :2].max(axis=(0, 1))
         bottom = float(z.min()) + params.floor_allowance_mm
         if params.bottom_from != "geometry":
-            bottom = params.bottom_at(anchors, bottom)
+            bottom = max(params.bottom_at(anchors, bottom), bottom)
         else:
             bottom += params.bottom_mm
         top = min(float(z.max()), params.top_at(anchors, low - self.reach, high + self.reach, float(z.max())))
