@@ -337,6 +337,14 @@ def test_a_bore_that_no_mill_goes_down_is_milled_half_from_each_side():
     ]
 
 
+def test_walls_of_one_tool_are_one_row_where_some_go_on_below_what_is_roughed():
+    # In two rows, what keeps its allowance until the second would stand at the neck of the first.
+    tower = fuse(box(0, 0, 0, 60, 50, 150), box(-20, 0, 0, 30, 50, 100))
+    build = job_for(tower, [], {1: flat(12)}, {"kind": "box", "z_plus_mm": 1, "z_minus_mm": 1}, cell_mm=1.0)
+    walls = [o for o in propose_route(build, build.job.setups[0], SHOP).operations if o.name == "Walls"]
+    assert [o.params.bottom_from for o in walls] == ["work zero"]
+
+
 @pytest.mark.parametrize(
     ("used", "dialect", "given"),
     [
