@@ -23,12 +23,7 @@ os.environ.setdefault("OMP_WAIT_POLICY", "passive")
 
 import numba
 from numba import njit
-from numba.core.caching import (
-    CacheImpl,
-    InTreeCacheLocator,
-    UserProvidedCacheLocator,
-    UserWideCacheLocator,
-)
+from numba.core.caching import CacheImpl, InTreeCacheLocator, UserProvidedCacheLocator, UserWideCacheLocator
 
 _ROOT = Path(__file__).resolve().parents[2]
 _PACKAGE = "fenrik.core"

@@ -73,6 +73,8 @@ def test_holder_shank_and_near_miss(pocket):
     )
     assert {"holder contact"} <= {f.kind for f in touch.findings}
     assert max(f.amount for f in touch.findings if f.kind == "holder contact") == pytest.approx(2.0, abs=1e-6)
+    hardly = Tool(number=3, cutter=FlatCutter(diameter_mm=6, flute_length_mm=9), stick_out_mm=9.995, holder=HOLDER)
+    assert "holder contact" in {f.kind for f in run(pocket, pocket_path(10.0), hardly).findings}
     thick = Tool(number=3, cutter=FlatCutter(diameter_mm=6, flute_length_mm=7), stick_out_mm=30, shank_diameter_mm=8)
     assert "shank contact" in {f.kind for f in run(pocket, pocket_path(10.0), thick).findings}
     # Along a wall that was cut at the same distance, what a rounded way and its chords may be off is no contact.

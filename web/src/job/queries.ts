@@ -232,7 +232,6 @@ export function useCoverage() {
   });
 }
 
-/** How much of the surface is finished, and what is left of which face. */
 /** Places of the part with what the rows leave on each. */
 export function useLeftPlaces() {
   const { id, doc, version, status } = useJob();
@@ -245,6 +244,7 @@ export function useLeftPlaces() {
   });
 }
 
+/** How much of the surface is finished, and what is left of which face. */
 export function useFinish() {
   const { id, doc, version, status } = useJob();
   return useQuery({

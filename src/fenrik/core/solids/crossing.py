@@ -37,7 +37,9 @@ def cylinders_in(corners: Points, normals: Points, pairs: Rows) -> list[Rows]:
         The triangles of each; none is in two.
     """
     free, found, looks = np.ones(len(corners), bool), [], 0
-    for one, two, axis in _seeds(corners, normals, pairs):
+    edges = _shared_edges(corners, pairs)
+    lengths = np.linalg.norm(edges, axis=1)
+    for one, two, axis in _seeds(normals, pairs, edges, lengths):
         if looks == MOST_LOOKS:
             break
         if not (free[one] and free[two]):
@@ -47,34 +49,31 @@ def cylinders_in(corners: Points, normals: Points, pairs: Rows) -> list[Rows]:
         shape = fit_round(corners[rows]) if len(rows) > LEAST_FACETS else None
         if shape is None or shape.half_angle_deg > 0 or shape.span_deg < LEAST_SPAN_DEG:
             continue
-        if _smooth_border(corners, pairs, free, rows) > MOST_SMOOTH:
+        if _smooth_border(corners, pairs, lengths, free, rows) > MOST_SMOOTH:
             continue
         free[rows], looks = False, 0
         found.append(rows)
     return found
 
 
-def _seeds(corners: Points, normals: Points, pairs: Rows) -> list[tuple[int, int, Points]]:
+def _seeds(normals: Points, pairs: Rows, edges: Points, lengths: Points) -> list[tuple[int, int, Points]]:
     """Pairs of large facets that meet along an edge in the direction of a common axis."""
     across = np.cross(normals[pairs[:, 0]], normals[pairs[:, 1]])
     lean = np.linalg.norm(across, axis=1)
     axis = across / np.maximum(lean, 1e-300)[:, None]
-    first, second = _shared_edge(corners, pairs)
-    edge = second - first
-    length = np.linalg.norm(edge, axis=1)
-    along = np.abs(np.einsum("ij,ij->i", edge, axis)) > ALONG_COSINE * length
+    along = np.abs(np.einsum("ij,ij->i", edges, axis)) > ALONG_COSINE * lengths
     good = np.flatnonzero(along & (lean > LEAST_LEAN) & (lean < MOST_LEAN))
-    order = good[np.argsort(-length[good], kind="stable")]
+    order = good[np.argsort(-lengths[good], kind="stable")]
     return [(int(pairs[k, 0]), int(pairs[k, 1]), axis[k]) for k in order]
 
 
-def _shared_edge(corners: Points, pairs: Rows) -> tuple[Points, Points]:
-    """The ends of the edges over which pairs of triangles meet, (m, 3) each."""
+def _shared_edges(corners: Points, pairs: Rows) -> Points:
+    """The edges over which pairs of triangles meet, from end to end (m, 3)."""
     a, b = corners[pairs[:, 0]], corners[pairs[:, 1]]
     same = np.all(a[:, :, None] == b[:, None], axis=3).any(axis=2)
     rows = np.arange(len(pairs))
     apart = np.argmin(same, axis=1)
-    return a[rows, (apart + 1) % 3], a[rows, (apart + 2) % 3]
+    return a[rows, (apart + 2) % 3] - a[rows, (apart + 1) % 3]
 
 
 def _on_cylinder(
@@ -96,14 +95,12 @@ def _on_cylinder(
     return np.flatnonzero(on & on[seed[0]] & (labels == labels[seed[0]]))
 
 
-def _smooth_border(corners: Points, pairs: Rows, free: NDArray[np.bool_], rows: Rows) -> float:
+def _smooth_border(corners: Points, pairs: Rows, lengths: Points, free: NDArray[np.bool_], rows: Rows) -> float:
     """Share of the border of some triangles over which a patch goes on smoothly to triangles that are free."""
     mine = np.zeros(len(corners), bool)
     mine[rows] = True
-    first, second = _shared_edge(corners, pairs)
-    length = np.linalg.norm(second - first, axis=1)
     inner = mine[pairs].all(axis=1)
     smooth = (mine[pairs].sum(axis=1) == 1) & free[pairs].all(axis=1)
     own = corners[rows]
-    whole = float(np.linalg.norm(own - np.roll(own, -1, axis=1), axis=2).sum()) - 2 * float(length[inner].sum())
-    return float(length[smooth].sum()) / max(whole, 1e-300)
+    whole = float(np.linalg.norm(own - np.roll(own, -1, axis=1), axis=2).sum()) - 2 * float(lengths[inner].sum())
+    return float(lengths[smooth].sum()) / max(whole, 1e-300)

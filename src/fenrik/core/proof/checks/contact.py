@@ -9,6 +9,7 @@ from fenrik.core.proof.checks.telling import CONTACT_MM, finding_at, runs_of
 from fenrik.core.proof.cutting import FLATTEN_MM
 from fenrik.core.proof.run import Group, Run
 
+RUBBING = "neck", "shank"
 RUB_MM = 2**0.5 * (CONTACT_MM + 2 * FLATTEN_MM)
 """A shank as wide as its cutter runs along walls at no distance: the way that cut the wall and the way along it are
 rounded and laid out in chords, each; and the stock's rays see a depth at up to 45°."""
@@ -28,7 +29,7 @@ def _of_group(run: Run, group: Group) -> list[Finding]:
         if not columns:
             continue
         depth = record.touch_mm[:, columns].max(axis=1)
-        bad = (depth > RUB_MM) & ~touched
+        bad = (depth > (RUB_MM if name in RUBBING else CONTACT_MM)) & ~touched
         touched |= bad
         severity: Severity = "attention" if name == "near miss" else "fault"
         for stretch in runs_of(np.flatnonzero(bad)):
@@ -52,7 +53,7 @@ def _of_group(run: Run, group: Group) -> list[Finding]:
                     place=tuple(float(v) for v in place),
                     bodies=["holder" if name == "near miss" else name, "stock"],
                     advice=f"Use at least {depth[worst] + 0.5:.1f} mm more stick-out, or a slimmer holder."
-                    if name not in ("neck", "shank")
+                    if name not in RUBBING
                     else f"Use a longer cutting length, or a {name} thinner than the cutter.",
                 )
             )
