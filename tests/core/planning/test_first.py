@@ -7,10 +7,13 @@ from OCP.gp import gp_Ax1, gp_Dir, gp_Pnt, gp_Trsf
 
 from fenrik.core.build import Build
 from fenrik.core.job import parse_job
-from fenrik.core.planning import first_setup
+from fenrik.core.planning import first_setup, propose_sides, with_route
+from fenrik.core.recipe import Recipe
 from fenrik.core.solids.reading import solid_from_shape
 from fenrik.core.solids.writing import write_solid
 from fenrik.core.store import MemoryStore
+from fenrik.core.tools import Tool
+from fenrik.demo.shop import SHOP_TOOLS
 from parts import box, cut
 
 SMALL, LARGE = {"name": "Small", "travel_mm": [50, 50, 50]}, {"name": "Large", "travel_mm": [600, 400, 400]}
@@ -63,6 +66,23 @@ def test_one_that_is_turned_in_the_plane_gets_its_box_turned_and_a_round_one_doe
     assert np.sort(np.ptp(build.placing(found.setup).parts, axis=0)) == pytest.approx([15, 60, 100], abs=0.01)
     straight, _ = held(plate())
     assert straight.setup.spin_deg == 0
+
+
+def test_all_sides_of_one_that_is_turned_in_the_plane_lie_along_the_machine():
+    block = cut(plate(), *[box(x, 20, -1, 18, 20, 4) for x in (20, 60)])
+    _, build = held(turned(block, (0, 0, 1), 25), machines=[LARGE])
+    found = propose_sides(build, [Tool.model_validate(t) for t in SHOP_TOOLS], Recipe())
+    (below,) = found.setups
+    after = build.with_job(with_route(build.job, found))
+    assert np.sort(np.ptp(after.placing(below).parts, axis=0)) == pytest.approx([15, 60, 100], abs=0.01)
+
+
+def test_one_that_the_machine_takes_only_lengthwise_is_laid_lengthwise():
+    long = cut(box(0, 0, 0, 300, 390, 30), box(20, 20, 20, 200, 300, 20))
+    found, build = held(long)
+    assert np.ptp(build.placing(found.setup).parts, axis=0)[:2] == pytest.approx([390, 300])
+    found, build = held(turned(long, (0, 0, 1), 65))
+    assert np.ptp(build.placing(found.setup).parts, axis=0)[:2] == pytest.approx([390, 300], abs=0.01)
 
 
 def test_the_first_machine_that_takes_the_stock_is_taken():

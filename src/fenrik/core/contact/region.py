@@ -77,16 +77,16 @@ class HeightField:
 
     def free_region(self, level_mm: float, tolerance_mm: float) -> BaseGeometry:
         """Where the tip may be at `level_mm`, as polygons within `tolerance_mm`, never beyond by more than that."""
-        return self._region(self.z, level_mm + 1e-7, tolerance_mm, below=True)
+        return self._region(level_mm + 1e-7, tolerance_mm, below=True)
 
     def covered_region(self, level_mm: float, tolerance_mm: float) -> BaseGeometry:
         """Where the tool would be stopped above `level_mm` (for a pin-thin tool: the part's outline)."""
-        return self._region(self.z, level_mm, tolerance_mm, below=False)
+        return self._region(level_mm, tolerance_mm, below=False)
 
-    def _region(self, z: Points, level: float, tolerance: float, below: bool) -> BaseGeometry:
+    def _region(self, level: float, tolerance: float, below: bool) -> BaseGeometry:
         # Heights only tell inside from outside here: a place in the middle of each of the grid's edges that cross the
         # boundary, so that the edge is known on which the place is then looked for.
-        inside = (z <= level) if below else (z > level)
+        inside = (self.z <= level) if below else (self.z > level)
         generator = contourpy.contour_generator(
             self.x, self.y, np.where(inside, -1.0, 1.0).T, fill_type="OuterOffset", name="serial"
         )
@@ -116,8 +116,7 @@ class HeightField:
         points = np.asarray(ring, float)[:-1]
         step = np.linalg.norm(np.diff(points, axis=0, append=points[:1]), axis=1)
         points = points[step > 1e-9]
-        points, _ = self._last_inside(*self._grid_edges(points), level, tolerance, below)
-        points = points[self._inside(points, level, below) | self._on_rim(points)]
+        points = self._on_grid_edges(points, level, tolerance, below)
         settled = np.zeros(len(points), bool)
         for _ in range(REFINE_ROUNDS):
             after = np.roll(points, -1, axis=0)
@@ -137,17 +136,18 @@ class HeightField:
         simple = shapely.simplify(shapely.linestrings(np.vstack([points, points[:1]])), CHORD_SHARE * tolerance)
         return shapely.get_coordinates(simple)
 
-    def _grid_edges(self, points: Points) -> tuple[Points, Points]:
-        """The ends of the grid's edges in whose middle places lie; for a place on a corner, the corner twice."""
+    def _on_grid_edges(self, points: Points, level: float, tolerance: float, below: bool) -> Points:
+        """Places in the middle of the grid's edges put onto the boundary; those on its corners stay, if they are
+        inside or on its rim."""
         first = np.array([self.x[0], self.y[0]])
         cells = (points - first) / self.cell_mm
         whole = np.round(cells)
         on_line = np.abs(cells - whole) < 0.25
-        low, high = (np.where(on_line, whole, ends(cells)).astype(int) for ends in (np.floor, np.ceil))
-        return (
-            np.column_stack([self.x[low[:, 0]], self.y[low[:, 1]]]),
-            np.column_stack([self.x[high[:, 0]], self.y[high[:, 1]]]),
-        )
+        ends = [np.where(on_line, whole, end(cells)).astype(int) for end in (np.floor, np.ceil)]
+        a, b = (np.column_stack([self.x[i], self.y[j]]) for i, j in (end.T for end in ends))
+        over_a, over_b = (self._beyond(self.z[end[:, 0], end[:, 1]], level, below) for end in ends)
+        moved, found = self._last_inside(a, b, over_a, over_b, level, tolerance, below)
+        return moved[found | (over_a <= 0) | self._on_rim(moved)]
 
     def _off(
         self, places: Points, normals: Points, level: float, tolerance: float, below: bool
@@ -162,12 +162,19 @@ class HeightField:
         return moved, np.linalg.norm(moved - places, axis=1) > CHORD_SHARE * tolerance
 
     def _inside(self, points: Points, level: float, below: bool) -> np.ndarray:
-        return self._beyond(points, level, below) <= 0
+        return self._beyond_at(points, level, below) <= 0
 
-    def _beyond(self, points: Points, level: float, below: bool) -> Points:
+    def _beyond_at(self, points: Points, level: float, below: bool) -> Points:
         """How far places (n, 2) are beyond the boundary in height, at most two cells; zero or less inside."""
         most = 2 * self.cell_mm
-        over = tip_heights(self.index, points, max(level - most, self.floor_mm), level + most) - level
+        return self._beyond(
+            tip_heights(self.index, points, max(level - most, self.floor_mm), level + most), level, below
+        )
+
+    def _beyond(self, heights: Points, level: float, below: bool) -> Points:
+        """The same of tip heights (n,)."""
+        most = 2 * self.cell_mm
+        over = np.maximum(heights, level - most) - level
         beyond = over if below else np.where(over > 0, -over, np.maximum(-over, FINEST_MM))
         return np.clip(beyond, -most, most)
 
@@ -180,25 +187,25 @@ class HeightField:
             here = points[open_]
             inward = np.where(self._inside(here, level, below), 1.0, -1.0)[:, None]
             far = here + normals[open_] * inward * share * self.cell_mm
-            moved[open_], found = self._last_inside(here, far, level, tolerance, below)
+            ends = self._beyond_at(here, level, below), self._beyond_at(far, level, below)
+            moved[open_], found = self._last_inside(here, far, *ends, level, tolerance, below)
             open_ = open_[~found]
             if len(open_) == 0:
                 break
         return moved
 
     def _last_inside(
-        self, a: Points, b: Points, level: float, tolerance: float, below: bool
+        self, a: Points, b: Points, at_a: Points, at_b: Points, level: float, tolerance: float, below: bool
     ) -> tuple[Points, NDArray[np.bool_]]:
-        """The last places inside between places (n, 2) of which one is inside and one is not, and where that is so;
-        the first place where it is not."""
-        at_a, at_b = self._beyond(a, level, below), self._beyond(b, level, below)
+        """The last places inside between places (n, 2), so far (n,) beyond the boundary, of which one is inside and one
+        is not, and where that is so; the first place where it is not."""
         change = (at_a <= 0) != (at_b <= 0)
         begins_inside = (at_a <= 0)[change]
         inner = np.where(begins_inside[:, None], a[change], b[change])
         outer = np.where(begins_inside[:, None], b[change], a[change])
         places = a.copy()
         places[change] = inner + (outer - inner) * last_inside(
-            lambda which, share: self._beyond(inner[which] + (outer[which] - inner[which]) * share, level, below),
+            lambda which, share: self._beyond_at(inner[which] + (outer[which] - inner[which]) * share, level, below),
             np.where(begins_inside, at_a[change], at_b[change]),
             np.where(begins_inside, at_b[change], at_a[change]),
             max(ON_BOUNDARY * tolerance, FINEST_MM) / self.cell_mm,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -11,6 +12,7 @@ from fenrik.core.errors import fail
 from fenrik.core.frames import AXES, Points
 from fenrik.core.job import EXTENDED_OFFSETS, PLAIN_OFFSETS, Setup
 from fenrik.core.planning.coverage import Uncovered, coverage
+from fenrik.core.planning.first import turned_square
 from fenrik.core.planning.forecast import Forecast, forecast
 from fenrik.core.planning.looking import directions_of, worth_of
 from fenrik.core.planning.route import RouteProposal, propose_route, with_route
@@ -49,9 +51,10 @@ def propose_sides(
         sides.take(propose_route(sides.build, setup, shop, recipe, before=sides.now))
     tried = [build.frame(s).rotation[:, 2] for s in own]
     last = own[-1]
+    lies = build.frame(last).to_part(np.array(list(itertools.product(*zip(*build.placing(last).stock, strict=True)))))
     while last.grid is None and len(tried) < len(own) + MOST_SIDES and (up := sides.next_direction(tried)) is not None:
         tried.append(np.array(up))
-        setup = _side(sides.build, last, up)
+        setup = turned_square(sides.build, _side(sides.build, last, up), lies)
         progress(0.5, f"setup {setup.name}")
         bare = EMPTY.model_copy(update={"setups": [setup]})
         found = propose_route(_grown(sides.build, bare), setup, shop, recipe, before=sides.now)

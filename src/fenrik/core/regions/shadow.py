@@ -50,8 +50,11 @@ class Shadow:
         self.triangles = corners[up]
         self.top = np.max(self.points[self.triangles][:, :, 2], axis=1) if up.any() else np.zeros(0)
         self.bottom = np.min(self.points[self.triangles][:, :, 2], axis=1) if up.any() else np.zeros(0)
-        self._edges = self.triangles[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2)
-        self._kinds = _kinds(self._edges, len(self.points))
+        edges = self.triangles[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2)
+        heights = self.points[edges, 2]
+        # Two edges that lie against each other are above the same levels, unless they are level themselves.
+        rim = np.flatnonzero(_unopposed(edges, len(self.points)) | (np.ptp(heights, axis=1) == 0))
+        self._edges, self._own, self._edge_lows = edges[rim], rim // 3, heights[rim].min(axis=1)
         self._leans = self.top - self.bottom > LEVEL_MM
         self._kept: dict[tuple[int, float], Cover] = {}
         self._gaps: dict[bytes, list[Rings]] = {}
@@ -93,15 +96,13 @@ class Shadow:
         return bool(np.any(self._leans & (self.top > low_mm) & (self.bottom < high_mm)))
 
     def _above(self, level: float) -> Cover:
-        above = self.points[self._edges, 2] >= level
-        here = above.all(axis=1) & np.repeat((self.top > level) | (self.bottom >= level), 3)
-        opposed = np.zeros(int(self._kinds.max(initial=0)) + 1, bool)
-        opposed[self._kinds[here, 1]] = True
-        edges, points = [self._edges[here & ~opposed[self._kinds[:, 0]]]], self.points
+        reaches = (self.top > level) | (self.bottom >= level)
+        above = self._edges[(self._edge_lows >= level) & reaches[self._own]]
+        edges, points = [above[_unopposed(above, len(self.points))]], self.points
         crossing = (self.bottom < level) & (self.top > level)
         if crossing.any():
             cut, extra = _cut_off(points, self.triangles[crossing], level)
-            edges.append(_alone(cut))
+            edges.append(cut[_unopposed(cut, len(points) + len(extra))])
             points = np.vstack([points, extra])
         rings = _rings(np.vstack(edges), points[:, :2])
         merged = Cover.of(union(rings))
@@ -118,11 +119,9 @@ class Shadow:
         return self._gaps[key]
 
 
-def _kinds(edges: np.ndarray, count: int) -> np.ndarray:
-    """A number for each directed edge (n, 2) between so many points, the same for the same, and that of its opposite,
-    (n, 2)."""
-    keys = np.column_stack([edges @ [count, 1], edges @ [1, count]])
-    return np.asarray(np.unique(keys, return_inverse=True)[1].reshape(-1, 2))
+def _unopposed(edges: np.ndarray, count: int) -> np.ndarray:
+    """Which of directed edges (n, 2) between so many points have no opposite."""
+    return ~np.isin(edges @ [count, 1], edges @ [1, count])
 
 
 def _cut_off(points: Points, triangles: np.ndarray, level: float) -> tuple[np.ndarray, Points]:
@@ -153,13 +152,6 @@ def _pair(a: np.ndarray, b: np.ndarray) -> np.ndarray:
 def _rings(edges: np.ndarray, xy: Points) -> Rings:
     """Closed rings of directed edges (n, 2) between places (m, 2)."""
     order = np.argsort(edges[:, 0], kind="stable")
-    first = np.searchsorted(edges[order, 0], np.arange(len(xy) + 1))
+    first = np.concatenate([[0], np.cumsum(np.bincount(edges[:, 0], minlength=len(xy)))])
     way, starts = kernels.trace(np.ascontiguousarray(edges[order, 1]), first)
     return [xy[way[a:b]] for a, b in itertools.pairwise(starts)]
-
-
-def _alone(edges: np.ndarray) -> np.ndarray:
-    """The directed edges (n, 2) that have no opposite."""
-    count = int(edges.max(initial=0)) + 1
-    key, back = edges[:, 0] * count + edges[:, 1], edges[:, 1] * count + edges[:, 0]
-    return edges[~np.isin(key, back)]

@@ -9,12 +9,14 @@ gouge. Levels are as close as the scallop between them asks; only where stock st
 from __future__ import annotations
 
 import itertools
+from collections.abc import Sequence
 from typing import ClassVar, Literal
 
 import numpy as np
 import shapely
 from pydantic import Field
 from scipy.spatial import cKDTree
+from shapely.geometry.base import BaseGeometry
 from shapely.ops import substring
 
 from fenrik.core.frames import Points
@@ -31,7 +33,6 @@ from fenrik.core.strategies.ground.walls import (
     Walls,
     apart,
     sampled,
-    section_lines,
     steeper_than,
     wall_levels,
 )
@@ -154,14 +155,13 @@ class _Work:
         sections = walls.at(level, radius, self.place.end) if whole else walls.feet_at(level, radius)
         if not sections:
             return before
-        lines = [line for line, _ in sections]
-        places = np.concatenate(lines)
+        places = np.concatenate([lines for lines, _ in sections]).reshape(-1, 2)
         low, high = places.min(axis=0) - 2 * self.reach, places.max(axis=0) + 2 * self.reach
         rim = self.place.blocked(level, self.reach, (low, high))
-        reaches = [r + self.params.allowance_mm + TOUCH_MM for _, r in sections]
-        runs = [run for ring in rim for run in _stretches(ring, lines, reaches)]
-        leaning = section_lines(walls.leaning, level + ABOVE_MM) if whole else []
-        self._note_missed(level, [*walls.take_feet(level), *leaning], runs)
+        near = [(_ready(lines), r + self.params.allowance_mm + TOUCH_MM) for lines, r in sections]
+        runs = [run for ring in rim for run in _stretches(ring, near)]
+        met = [walls.take_feet(level), *([walls.leaning.section(level + ABOVE_MM)] if whole else [])]
+        self._note_missed(level, np.concatenate(met), runs)
         if wanted is not None:
             runs = [part for run in runs for part in self._where_stock_stands(run, level, wanted)]
         turned = [run[::-1] for run in runs] if self.params.milling == "climb" else runs
@@ -233,15 +233,14 @@ class _Work:
         if ways.last is not None:
             builder.follow(ways.last, Kind.EXIT)
 
-    def _note_missed(self, level: float, lines: list[Points], runs: list[Points]) -> None:
-        """Remember what of the walls at a level the tool does not come to."""
-        if not lines:
+    def _note_missed(self, level: float, lines: Points, runs: list[Points]) -> None:
+        """Remember what of the walls at a level, lines (n, 2, 2), the tool does not come to."""
+        if len(lines) == 0:
             return
         places = sampled(lines)
         near = np.zeros(len(places), bool)
         if runs:
-            tree = shapely.STRtree([shapely.LineString(run) for run in runs])
-            near[tree.query(shapely.points(places), "dwithin", distance=self.reach + 2 * TOUCH_MM)[0]] = True
+            near = shapely.dwithin(_ready(runs), shapely.points(places), self.reach + 2 * TOUCH_MM)
         gone = float(np.count_nonzero(~near)) * MARK_MM
         if gone > LEAST_PASS_MM:
             self.missed.append((gone, places[np.flatnonzero(~near)[len(places[~near]) // 2]], level))
@@ -269,7 +268,15 @@ def _along(track: Points, along: Points) -> Points:
     return np.column_stack([np.interp(along, far, track[:, k]) for k in (0, 1)])
 
 
-def _stretches(ring: Points, lines: list[Points], reaches: list[float]) -> list[Points]:
+def _ready(lines: Sequence[Points] | Points) -> BaseGeometry:
+    """Lines (n, 2) made ready for many questions."""
+    number = np.repeat(np.arange(len(lines)), [len(line) for line in lines])
+    shape = shapely.multilinestrings(shapely.linestrings(np.concatenate(lines), indices=number))
+    shapely.prepare(shape)
+    return shape
+
+
+def _stretches(ring: Points, near: list[tuple[BaseGeometry, float]]) -> list[Points]:
     """What of a ring lies within reach of lines: the whole ring, or open stretches, one over its seam; short gaps are
     bridged."""
     closed = np.vstack([ring, ring[:1]])
@@ -280,11 +287,9 @@ def _stretches(ring: Points, lines: list[Points], reaches: list[float]) -> list[
     along = np.unique(np.clip(np.concatenate([along, corners]), 0.0, line.length))
     marks = shapely.points(_along(closed, along))
     there = np.zeros(len(marks), bool)
-    shapes, far = shapely.linestrings(np.array(lines)), np.array(reaches)
-    for reach in np.unique(far):
-        tree = shapely.STRtree(shapes[far == reach])
+    for lines, reach in near:
         left = np.flatnonzero(~there)
-        there[left[tree.query(marks[left], "dwithin", distance=reach)[0]]] = True
+        there[left] = shapely.dwithin(lines, marks[left], reach)
     if there.all():
         return [closed]
     return _marked(line, along, there, True) if there.any() else []

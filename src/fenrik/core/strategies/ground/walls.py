@@ -58,14 +58,14 @@ class Walls:
         seen: (n,) upright ones of some length. open: (n,) of those the ones that had no pass at their foot yet.
         heights: over the tip, at which a round end touches walls that lean or edges, mm.
         lines: (n, 2, 2) upright triangles seen from above. lows, highs: (n,) their lowest and highest place.
-        leaning: (m, 3, 3) all other triangles.
+        leaning: all other triangles.
     """
 
     def __init__(self, corners: Points, corner_mm: float) -> None:
         area = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
         size = np.linalg.norm(area, axis=1)
         stands = np.abs(area[:, 2]) < UPRIGHT_SINE * np.maximum(size, 1e-12)
-        self.leaning = corners[~stands]
+        self.leaning = Leaning(corners[~stands])
         up = np.abs(area[~stands, 2]) / np.maximum(size[~stands], 1e-12)
         # A round corner touches a wall that leans where it leans alike itself.
         touching = np.concatenate([corner_mm * (1 - _told_apart(up)), corner_mm * np.array(END_SHARES)])
@@ -77,29 +77,28 @@ class Walls:
 
     def feet_at(self, level: float, radius_mm: float) -> list[tuple[Points, float]]:
         """Of the upright walls those that end at a level, seen from above, with the tool's radius."""
-        here = self.open & (np.abs(self.lows - level) < FOOT_MM)
-        return [(line, radius_mm) for line in _each_once(self.lines[here])]
+        here = _each_once(self.lines[self.open & (np.abs(self.lows - level) < FOOT_MM)])
+        return [(here, radius_mm)] if len(here) else []
 
     def at(self, level: float, radius_mm: float, end: Underside | None) -> list[tuple[Points, float]]:
-        """What the tool may touch with its tip at a level, seen from above: lines (2, 2) with the tool's radius there.
-        Of upright walls that is all that stands over the level, also where it ends higher (what the stock has in front
-        of an opening under it is in the way of necks and shanks), of others the section at the heights of the tool's
-        end.
+        """What the tool may touch with its tip at a level, seen from above: lines (n, 2, 2) with each radius that the
+        tool has there. Of upright walls that is all that stands over the level, also where it ends higher (what the
+        stock has in front of an opening under it is in the way of necks and shanks), of others the section at the
+        heights of the tool's end.
 
         Args:
             end: the underside of a tool whose end is slimmer than the tool; None where it is flat.
         """
-        upright = self.seen & (self.highs > level + ABOVE_MM)
-        found = [(line, radius_mm) for line in _each_once(self.lines[upright])]
-        if end is None:
-            return [*found, *((line, radius_mm) for line in section_lines(self.leaning, level + ABOVE_MM))]
-        for height in self.heights.tolist():
-            r = round(float(radius_at(end.elements, height)), 6)
-            found += [(line, r) for line in section_lines(self.leaning, level + ABOVE_MM + height)]
-        return found
+        found = {radius_mm: [_each_once(self.lines[self.seen & (self.highs > level + ABOVE_MM)])]}
+        for height in [0.0] if end is None else self.heights.tolist():
+            r = radius_mm if end is None else round(float(radius_at(end.elements, height)), 6)
+            found.setdefault(r, []).append(self.leaning.section(level + ABOVE_MM + height))
+        touched = ((np.concatenate(lines), r) for r, lines in found.items())
+        return [(lines, r) for lines, r in touched if len(lines)]
 
-    def take_feet(self, level: float) -> list[Points]:
-        """The upright walls that had the pass at their foot with a level, seen from above; each is given once."""
+    def take_feet(self, level: float) -> Points:
+        """The upright walls that had the pass at their foot with a level, seen from above, (n, 2, 2); each is given
+        once."""
         done = self.open & (self.lows > level - FOOT_MM)
         self.open &= ~done
         return _each_once(self.lines[done])
@@ -124,47 +123,50 @@ def _plan_of(corners: Points) -> Points:
     return np.asarray(sides[np.arange(len(sides)), longest])
 
 
-def _each_once(lines: Points) -> list[Points]:
+def _each_once(lines: Points) -> Points:
     """Lines (n, 2, 2) without those that are there twice, whichever way round."""
     if len(lines) == 0:
-        return []
+        return lines
     rounded = np.round(lines, 5)
     turned = (rounded[:, 0, 0] > rounded[:, 1, 0]) | (
         (rounded[:, 0, 0] == rounded[:, 1, 0]) & (rounded[:, 0, 1] > rounded[:, 1, 1])
     )
     keys = np.where(turned[:, None, None], rounded[:, ::-1], rounded)
     _, first = np.unique(keys.reshape(len(lines), 4), axis=0, return_index=True)
-    return list(lines[np.sort(first)])
+    return lines[np.sort(first)]
 
 
-def section_lines(corners: Points, height: float) -> list[Points]:
-    """Where triangles (m, 3, 3) meet a level plane: lines (2, 2) each."""
-    above = corners[:, :, 2] > height
-    cut = np.flatnonzero(above.any(axis=1) & ~above.all(axis=1))
-    if len(cut) == 0:
-        return []
-    # The corner that lies alone on its side of the plane, and the two others.
-    upper = above[cut]
-    alone = np.where(upper.sum(axis=1) == 1, upper.argmax(axis=1), (~upper).argmax(axis=1))
-    apex = corners[cut, alone]
-    ends = []
-    for step in (1, 2):
-        other = corners[cut, (alone + step) % 3]
-        t = (height - apex[:, 2]) / (other[:, 2] - apex[:, 2])
-        ends.append(apex[:, :2] + t[:, None] * (other[:, :2] - apex[:, :2]))
-    lines = np.stack(ends, axis=1)
-    return list(lines[np.linalg.norm(lines[:, 1] - lines[:, 0], axis=1) > 1e-7])
+class Leaning:
+    """Triangles that lean, to be cut by many level planes."""
+
+    def __init__(self, corners: Points) -> None:
+        self.corners = corners
+        self.lows, self.highs = corners[:, :, 2].min(axis=1), corners[:, :, 2].max(axis=1)
+
+    def section(self, height: float) -> Points:
+        """Where they meet a level plane: lines (n, 2, 2)."""
+        cut = np.flatnonzero((self.lows <= height) & (self.highs > height))
+        # The corner that lies alone on its side of the plane, and the two others.
+        upper = self.corners[cut, :, 2] > height
+        alone = np.where(upper.sum(axis=1) == 1, upper.argmax(axis=1), (~upper).argmax(axis=1))
+        apex = self.corners[cut, alone]
+        ends = []
+        for step in (1, 2):
+            other = self.corners[cut, (alone + step) % 3]
+            t = (height - apex[:, 2]) / (other[:, 2] - apex[:, 2])
+            ends.append(apex[:, :2] + t[:, None] * (other[:, :2] - apex[:, :2]))
+        lines = np.stack(ends, axis=1)
+        return np.asarray(lines[np.linalg.norm(lines[:, 1] - lines[:, 0], axis=1) > 1e-7])
 
 
-def sampled(lines: list[Points]) -> Points:
-    """Places along lines (2, 2), about `MARK_MM` apart; where lines lie upon each other only one of them."""
-    ends = np.array(lines)
-    size = np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1)
+def sampled(lines: Points) -> Points:
+    """Places along lines (n, 2, 2), about `MARK_MM` apart; where lines lie upon each other only one of them."""
+    size = np.linalg.norm(lines[:, 1] - lines[:, 0], axis=1)
     count = np.maximum(np.ceil(size / MARK_MM).astype(int), 1)
-    row = np.repeat(np.arange(len(ends)), count)
+    row = np.repeat(np.arange(len(lines)), count)
     k = np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)
     t = (k + 0.5) / count[row]
-    places = ends[row, 0] + t[:, None] * (ends[row, 1] - ends[row, 0])
+    places = lines[row, 0] + t[:, None] * (lines[row, 1] - lines[row, 0])
     _, first = np.unique(np.floor(places / MARK_MM).astype(np.int64), axis=0, return_index=True)
     return places[first]
 
