@@ -20,7 +20,7 @@ from solids import random_solid
 
 SEEDS = 300
 CHUCK_MM = 14.0
-ASKED = 200_000
+ASKED = 60_000
 """Places of a surface for which one asks what could be made of it."""
 LOOKED_AT = 60
 APART_MM = 0.05
