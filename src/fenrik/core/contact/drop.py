@@ -160,7 +160,7 @@ def tip_heights(
         more, anything from there on.
     """
     places = np.ascontiguousarray(xy, dtype=np.float64)
-    low, high = (np.ascontiguousarray(np.broadcast_to(z, len(places)), dtype=np.float64) for z in (low, high))
+    low, high = _each(low, len(places)), _each(high, len(places))
     if isinstance(index, DropStack):
         best = low
         for part, height in index.parts:
@@ -182,6 +182,11 @@ def tip_heights(
         index.shape[1],
         index.underside.elements,
     )
+
+
+def _each(height: Points | float, count: int) -> Points:
+    """Heights (count,), the same for all where one is given."""
+    return np.ascontiguousarray(height, dtype=np.float64) if np.ndim(height) else np.full(count, float(height))
 
 
 def tip_heights_grid(index: DropIndex | DropStack, x: Points, y: Points, low: float = -np.inf) -> Points:
