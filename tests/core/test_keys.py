@@ -1,5 +1,6 @@
 """Keys of artefacts: nothing stale, nothing recomputed for nothing, and no end at a thousand rows."""
 
+import ast
 import copy
 import json
 import os
@@ -7,6 +8,7 @@ import subprocess
 import sys
 import textwrap
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -15,10 +17,11 @@ from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder
 from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt
 from prism import bore, faces, flat, job_for, with_targets
 
+import fenrik.core
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
-from fenrik.core.kernels import files_behind, kernels_behind, stamp
+from fenrik.core.kernels import files_behind, imports_of, kernels_behind, stamp
 from fenrik.core.store import MemoryStore
 from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.toolpath import Kind
@@ -302,3 +305,17 @@ def test_the_code_behind_a_strategy_reaches_its_kernels():
     # What runs no kernel of contact does not go out of date with one.
     assert "_drop_kernels.py" not in {p.name for p in files_behind(Path(field_module.__file__))}
     assert all(len(s.code) == 64 for s in STRATEGIES.values())
+
+
+def test_imports_are_found_as_the_parser_of_python_finds_them():
+    root = Path(fenrik.core.__file__).parent
+    for path in sorted(root.rglob("*.py")):
+        names: list[str] = []
+        for node in ast.walk(ast.parse(path.read_bytes())):
+            if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("fenrik.core"):
+                names += [node.module, *(f"{node.module}.{a.name}" for a in node.names)]
+            elif isinstance(node, ast.Import):
+                names += [a.name for a in node.names if a.name.startswith("fenrik.core")]
+        bases = [root.parent.parent / name.replace(".", "/") for name in names]
+        files = {p for base in bases for p in (base.with_suffix(".py"), base / "__init__.py") if p.is_file()}
+        assert imports_of(path) == tuple(sorted(files)), path
