@@ -52,6 +52,17 @@ def test_walls_of_any_kind_come_out_to_size(shape, scallop):
     assert [f for f in proof(build)[0]["findings"] if f["kind"] in ("gouge", "rapid in stock")] == []
 
 
+def test_progress_goes_on_from_level_to_level():
+    shape = drafted(0, 0, 0, (50, 40), (47, 37), 15)
+    build = job_for(shape, [(1, {"strategy": "waterline", "stepdown_mm": 1})], {1: flat(10)})
+    build = with_targets(build, 10, faces(build, leaning))
+    seen = []
+    build.path(build.job.operations[0], lambda share, words: seen.append(share) if words == "following walls" else None)
+    assert len(seen) == 15
+    assert seen == sorted(seen)
+    assert np.diff(seen).max() < 0.08
+
+
 @pytest.mark.parametrize(
     "end", [{"kind": "bull-nose", "corner_radius_mm": 2}, {"kind": "ball"}], ids=["bull-nose", "ball"]
 )

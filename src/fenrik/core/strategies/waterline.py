@@ -20,6 +20,7 @@ from shapely.geometry.base import BaseGeometry
 from shapely.ops import substring
 
 from fenrik.core.frames import Points
+from fenrik.core.progress import Progress, part_of
 from fenrik.core.regions import fit_arcs
 from fenrik.core.sketches.curve import begun_at, lengths_of
 from fenrik.core.solids.model import Mesh
@@ -99,8 +100,7 @@ def waterline(given: Given, params: Waterline) -> Outcome:
     steep = [steeper_than(wall.corners, params.steeper_than_deg) for wall in walls]
     groups = [g for corners in steep if len(corners) for g in apart(corners, given.cutter.radius_mm)]
     for number, corners in enumerate(groups):
-        work.cut(corners)
-        given.progress((number + 1) / len(groups), "following walls")
+        work.cut(corners, part_of(given.progress, number / len(groups), (number + 1) / len(groups)))
     work.tell()
     return Outcome(builder.finish(), place.unreached)
 
@@ -114,7 +114,7 @@ class _Work:
         self.linker = place.linker(builder, self.reach, ARC_FIT_MM)
         self.missed: list[tuple[float, Points, float]] = []
 
-    def cut(self, corners: Points) -> None:
+    def cut(self, corners: Points, progress: Progress) -> None:
         """One group of walls, from its highest level down."""
         z = corners[:, :, 2]
         anchors, params = self.place.anchors, self.params
@@ -135,7 +135,8 @@ class _Work:
         corner = self.place.given.cutter.corner_mm
         walls = Walls(corners, corner)
         levels = wall_levels(corners, max(top, bottom), bottom, params.stepdown_mm, params.scallop_mm, corner)
-        for level, whole in levels:
+        for number, (level, whole) in enumerate(levels):
+            progress(number / len(levels), "following walls")
             before = self._level(walls, level, whole, wanted, before)
 
     def _wanted(self, corners: Points) -> Points | None:
