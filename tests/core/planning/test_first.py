@@ -89,3 +89,10 @@ def test_the_first_machine_that_takes_the_stock_is_taken():
     assert held(plate())[0].setup.machine == "Large"
     assert held(box(0, 0, 0, 20, 20, 10))[0].setup.machine == "Small"
     assert held(plate(), machines=[])[0].setup.machine == ""
+
+
+def test_the_machine_is_chosen_for_the_stock_as_it_is_turned():
+    # 104 × 64 with its stock: the machine takes it along its axes, not the 117 × 117 round it as it was modelled.
+    near = {"name": "Near", "travel_mm": [130, 90, 90]}
+    found, _ = held(turned(plate(), (0, 0, 1), 45), machines=[near, LARGE])
+    assert found.setup.machine == "Near"

@@ -160,9 +160,10 @@ def _side(build: Build, before: Setup, up: Vector) -> Setup:
     """A setup like the one before with another side up."""
     ids = {s.id for s in build.job.setups}
     axis = next((name for name, d in AXES.items() if float(np.dot(d, up)) > SAME), None)
+    x, y, z = (round(v, 2) + 0.0 for v in up)  # no −0.00
     return Setup(
         id=next(name for k in range(1, len(ids) + 2) if (name := f"side-{k}") not in ids),
-        name=f"From {axis}" if axis else f"From ({up[0]:.2f}, {up[1]:.2f}, {up[2]:.2f})",
+        name=f"From {axis}" if axis else f"From ({x:.2f}, {y:.2f}, {z:.2f})",
         up=UpAxis.model_validate({"axis": axis}) if axis else UpDirection(direction=up, came_from="surface left"),
         stock=EarlierStock(setup=before.id),
         machine=before.machine,
