@@ -56,13 +56,20 @@ describe("the next step", () => {
     bar({ setups: [{ id: "a" }] }, {}, view({ stage: "route", proposing: "all" }));
     expect(next()).toBe(null);
   });
-  it("computes every setup whose proof is out of date", () => {
-    const doc = { setups: [{ id: "a" }, { id: "b" }, { id: "c" }], operations: [row(10, "a"), row(20, "b")] };
-    const { j } = bar(doc, {
-      setups: [setup("a"), setup("b", { proof: "out of date" }), setup("c", { proof: "out of date" })],
-    });
+  it("computes every setup whose proof is out of date, also those that the status on the screen does not know", async () => {
+    const doc = {
+      setups: [{ id: "a" }, { id: "b" }, { id: "c" }, { id: "d" }],
+      operations: [row(10, "a"), row(20, "b"), row(30, "d")],
+    };
+    const before = [setup("a"), setup("b", { proof: "out of date" }), setup("c", { proof: "out of date" })];
+    server({ "GET /api/jobs/j/status": () => ({ setups: [...before, setup("d", { proof: "out of date" })] }) });
+    const { j } = bar(doc, { setups: before });
     fireEvent.click(screen.getByText("Next: compute and prove"));
-    expect(vi.mocked(j.compute).mock.calls).toEqual([["b"]]);
+    await waitFor(() => expect(vi.mocked(j.compute).mock.calls).toEqual([["b"], ["d"]]));
+  });
+  it("is to compute as long as the status does not know a setup", () => {
+    bar({ setups: [{ id: "a" }], operations: [row(10, "a")] }, { setups: [] });
+    expect(next()).toBe("Next: compute and prove");
   });
   it("leads to the setup with faults, and at the end to the program", () => {
     const doc = { setups: [{ id: "a" }, { id: "b" }], operations: [row(10, "a"), row(20, "b")] };

@@ -1,5 +1,5 @@
 /** The next step of a job, as one act: from a model to a proven program. */
-import { api, take } from "../api/client";
+import { api, take, type JobStatus } from "../api/client";
 import { useJob } from "./useJob";
 import { useView } from "./view";
 
@@ -20,12 +20,26 @@ export function useNext(): Next | null {
           act: () => view.set({ stage: "route", setup: view.setup || doc.setups[0].id, rows: [], proposing: "all" }),
         };
   if (status.tasks.some((t) => t.state === "running" || t.state === "waiting")) return null;
-  const states = busy.map((s) => status.setups.find((x) => x.id === s.id));
-  const open = states.filter((s) => s && s.proof !== "ready" && !s.problem);
-  if (open.length) return { words: "Next: compute and prove", act: () => open.forEach((s) => job.compute(s!.id)) };
-  const faulty = states.find((s) => s?.faults);
+  const ids = busy.map((s) => s.id);
+  if (open(status, ids).length)
+    return { words: "Next: compute and prove", act: () => void job.run(() => computeOpen(job, ids)) };
+  const faulty = status.setups.find((s) => ids.includes(s.id) && s.faults);
   if (faulty) return { words: "Next: look at the findings", act: () => view.set({ stage: "proof", setup: faulty.id }) };
   return view.stage === "release" ? null : { words: "Next: the program", act: () => view.set({ stage: "release" }) };
+}
+
+/** Setups that want computing; one that the status does not know yet has just been made. */
+function open(status: JobStatus, ids: string[]) {
+  return ids.filter((id) => {
+    const known = status.setups.find((s) => s.id === id);
+    return !known || (known.proof !== "ready" && !known.problem);
+  });
+}
+
+/** Computes what is open now: who clicks at once is quicker than the status of what has just been changed. */
+async function computeOpen(job: ReturnType<typeof useJob>, ids: string[]) {
+  const status = await take(api.GET("/api/jobs/{job_id}/status", { params: { path: { job_id: job.id } } }));
+  open(status, ids).forEach((id) => job.compute(id));
 }
 
 /** Holds the part with its best side up, and says why. */
