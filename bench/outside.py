@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 
 from common import show
+from feeds import edge_feeds
 from solids import random_solid
 
 SEEDS = 300
@@ -90,12 +91,14 @@ def planned(data: bytes, name: str) -> dict[str, Any]:
         "told": [u.words + ": " + u.why for u in found.uncovered],
     }
     setups = [s for s in build.job.setups if build.job.route(s)]
+    edges: list[dict[str, float]] = []
     cut_mm = air_mm = 0.0
     finishing = {name for duty, name in STRATEGY_FOR.items() if duty != "level"}
     for setup in setups:
         build.compute(setup)
         summary, columns = build.proof(setup)
         result["findings"] += [f for f in summary["findings"] if f["severity"] == "fault"]
+        edges.append(edge_feeds(build, setup))
         shares = air_shares(columns)
         for o in build.job.route(setup):
             if o.params.strategy not in finishing:
@@ -105,6 +108,10 @@ def planned(data: bytes, name: str) -> dict[str, Any]:
         o.number: [u.reason for u in build.outcome(o).unreached][:4]
         for o in build.job.operations
         if build.outcome(o).unreached
+    }
+    result["edges"] = {
+        name: (max if name == "fastest" else sum)([e[name] for e in edges] or [0.0])
+        for name in ("arcs_mm", "fast_mm", "slow_mm", "fastest")
     }
     result |= {"air": air_mm / max(cut_mm, 1e-9), "cut_mm": cut_mm, "seconds": time.perf_counter() - began}
     result |= surface_of(build, setups)
@@ -267,7 +274,7 @@ def tell(results: list[dict[str, Any]]) -> None:
         "median 0.97, worst tenth 0.90",
         f"{len(results)} solids, {len(results) - len(done)} failed; of what could be made: median {100 * np.median(share):.1f} %, "
         f"tenth {100 * np.quantile(share, 0.1):.1f} %; untold at most {100 * max(r['untold'] for r in done):.2f} %; cut under the surface by at most {max(r['gouge_mm'] for r in done):.3f} mm; with faults {sum(bool(r['findings']) for r in done)}; "
-        f"air {100 * sum(r['air'] * r['cut_mm'] for r in done) / sum(r['cut_mm'] for r in done):.1f} %; {np.median(seconds):.0f} s, at most {seconds.max():.0f} s",
+        f"air {100 * sum(r['air'] * r['cut_mm'] for r in done) / sum(r['cut_mm'] for r in done):.1f} %; arcs with the edge over a tenth too fast {sum(r['edges']['fast_mm'] for r in done):.0f}, too slow untold {sum(r['edges']['slow_mm'] for r in done):.0f} of {sum(r['edges']['arcs_mm'] for r in done):.0f} mm; {np.median(seconds):.0f} s, at most {seconds.max():.0f} s",
     )
 
 

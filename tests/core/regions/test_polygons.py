@@ -101,6 +101,20 @@ def test_lines_inside_and_outside_make_the_whole(seed):
 
 @settings(max_examples=30, deadline=None)
 @given(seed=seeds)
+def test_stretches_of_a_closed_line_go_on_as_it_does_up_to_its_seam(seed):
+    rng = np.random.default_rng(seed)
+    ring = blob(rng)  # counter-clockwise round the origin
+    closed = np.vstack([ring, ring[:1]])
+    across = [np.array([[-30.0, -30], [30, -30], [30, 0.5 * ring[0, 1] - 1], [-30, 0.5 * ring[0, 1] - 1]])]
+    for piece in [*clip_lines([closed], across), *clip_lines([closed], across, inside=False)]:
+        if line_length(piece) < 1e-2:
+            continue
+        a, b = piece[:-1], piece[1:]
+        assert np.sum(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) > 0
+
+
+@settings(max_examples=30, deadline=None)
+@given(seed=seeds)
 def test_pieces_are_connected_and_make_the_whole(seed):
     a = region(np.random.default_rng(seed), 4)
     pieces = components(a)

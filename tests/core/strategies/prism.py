@@ -130,15 +130,21 @@ def worst_outside(path, allowed, kinds=(Kind.CUT, Kind.LINK, Kind.ENTRY)):
 
 
 def engaged_arcs(path, radius, level, region, cell=0.1):
-    """Arc of the cutter in material along the cuts at a level, by a raster of its own (CHECKS: an area raster).
+    """Arc of the cutter in material along the cuts at a level, (n,) degrees, one for each step of 0.5 mm."""
+    return engaged_sides(path, radius, level, region, cell)[:, 1:].sum(axis=1)
+
+
+def engaged_sides(path, radius, level, region, cell=0.1):
+    """Arcs of the cutter in material along the cuts at a level, by a raster of its own (CHECKS: an area raster).
 
     Args:
         region: Shapely area that stands as material at first.
 
     Returns:
-        (n,) degrees, one for each step of 0.5 mm along the cuts.
+        (n, 3), one row for each step of 0.5 mm along the cuts: number of the motion, degrees on the left and on the
+        right of the way.
     """
-    flat, _ = path.flattened(0.01)
+    flat, motion = path.flattened(0.01)
     low, high = np.array(region.bounds[:2]) - radius, np.array(region.bounds[2:]) + radius
     size = np.ceil((high - low) / cell).astype(int) + 1
     x, y = low[0] + cell * np.arange(size[0]), low[1] + cell * np.arange(size[1])
@@ -147,20 +153,22 @@ def engaged_arcs(path, radius, level, region, cell=0.1):
     rim = (radius - cell / 2) * np.column_stack([np.cos(turn), np.sin(turn)])
     around = np.arange(-int(radius / cell) - 1, int(radius / cell) + 2)
     disc = (around[:, None] ** 2 + around[None, :] ** 2) * cell**2 <= radius**2
-    arcs = []
+    found = []
     for i in range(1, len(flat)):
         if abs(flat.point[i, 2] - level) > 1e-6 or flat.kind[i] not in (Kind.CUT, Kind.LINK, Kind.ENTRY):
             continue
         a, b = flat.point[i - 1, :2], flat.point[i, :2]
         steps = max(int(np.ceil(np.linalg.norm(b - a) / 0.5)), 1)
         ahead = rim @ (b - a) > 0
+        left = rim[ahead] @ [a[1] - b[1], b[0] - a[0]] > 0
         for k in range(1, steps + 1):
             centre = a + (b - a) * k / steps
             at = np.clip(np.rint((centre + rim[ahead] - low) / cell).astype(int), 0, size - 1)
             if flat.kind[i] == Kind.CUT:
-                arcs.append(float(material[at[:, 0], at[:, 1]].sum()))
+                stands = material[at[:, 0], at[:, 1]]
+                found.append((motion[i], (stands & left).sum(), (stands & ~left).sum()))
             mid = np.rint((centre - low) / cell).astype(int)
             rows, columns = mid[0] + around, mid[1] + around
             inside = np.ix_(rows[(rows >= 0) & (rows < size[0])], columns[(columns >= 0) & (columns < size[1])])
             material[inside] &= ~disc[np.ix_((rows >= 0) & (rows < size[0]), (columns >= 0) & (columns < size[1]))]
-    return np.array(arcs)
+    return np.array(found, float).reshape(-1, 3)

@@ -7,13 +7,25 @@ import pytest
 import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from prism import engaged_arcs, faces, flat, floor_at, job_for, proof, run, swept_area, with_targets, worst_outside
+from prism import (
+    engaged_arcs,
+    engaged_sides,
+    faces,
+    flat,
+    floor_at,
+    job_for,
+    proof,
+    run,
+    swept_area,
+    with_targets,
+    worst_outside,
+)
 
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
 from fenrik.core.regions.polygons import area_of, from_shape, to_shape
 from fenrik.core.strategies.ground.fronts import grow_fronts, in_order
-from fenrik.core.toolpath import Kind
+from fenrik.core.toolpath import Kind, Motion
 from parts import box, cut, cylinder, fuse, obround, round_upright_edges
 
 POCKET = {"strategy": "pocket clearing", "stepover_mm": 3.2, "stepdown_mm": 3, "tolerance_mm": 0.01}
@@ -57,6 +69,30 @@ def test_next_to_nothing_is_cut_at_full_width_but_the_way_in(pattern, share):
     assert 55 < np.median(arcs) < 82
     assert np.mean(arcs > 150) < 0.05
     assert np.mean(arcs > 170) < share
+
+
+@pytest.mark.parametrize(("milling", "sign"), [("climb", 1), ("conventional", -1)])
+def test_material_stands_on_one_side_and_the_edge_keeps_its_feed_on_arcs(milling, sign):
+    # A pocket in which fronts end at walls on both sides; vf of the edge = vf of the axis · (R ± r) / R, by hand.
+    radius, opened = 5.0, shapely.box(12, 18, 34, 48)
+    shape = cut(box(0, 0, 0, 60, 60, 20), round_upright_edges(box(12, 18, 15, 22, 30, 6), 5.5))
+    path = run(pocket_job(shape, 15.0, {1: flat(10)}, stepover_mm=4, stepdown_mm=8, milling=milling)).toolpath
+    sides = engaged_sides(path, radius, 15.0, opened)
+    on, other = (sides[:, 2], sides[:, 1])[::sign]
+    cutting = sides[:, 1] + sides[:, 2] > 20
+    assert cutting.sum() > 100
+    assert np.mean(on[cutting] > other[cutting]) > 0.9  # less the steps that slant to a new front
+    arcs = np.unique(sides[cutting & (path.motion[sides[:, 0].astype(int)] > 0), 0]).astype(int)
+    assert len(arcs) > 10
+    for k in arcs:
+        own = sides[sides[:, 0] == k]
+        right = own[:, 2].sum() > own[:, 1].sum()
+        assert right == (milling == "climb")
+        hollow = right == (path.motion[k] == Motion.ARC_CCW)
+        bend = np.linalg.norm((path.point[k] - path.centre[k])[:2])
+        at_edge = path.feed[k] * (bend + radius if hollow else bend - radius) / bend
+        assert at_edge < 1.1 * 900
+        assert at_edge > 0.9 * 900 or path.edge[k] < 0.9
 
 
 def test_one_way_in_for_each_pocket_and_no_retract_between_levels():

@@ -34,16 +34,19 @@ def test_round_a_boss_the_machine_is_too_slow():
     assert (limit.motions, limit.length_mm) == (2, pytest.approx(2 * np.pi * 14, rel=1e-6))
 
 
-def test_round_a_small_boss_the_axis_goes_at_most_twice_as_fast():
+def test_round_a_boss_smaller_than_the_tool_the_axis_is_sped_up_in_part():
+    # By the wall the axis on R 10 would go 10 / 2 times 1200; it turns no faster than 1200 / 8, so 10 / 8 times.
     (limit,) = feed_limits(
         circle(10, 8, "left", most=9000.0), MotionLimits(max_feed_mm_min=9000, acceleration_mm_s2=1e6)
     )
     assert limit.limit == "corner"
-    assert limit.least_share == pytest.approx(2 * 2 / 10)
+    assert limit.least_share == pytest.approx(10 / 8 * 2 / 10)
 
 
 def test_round_a_sharp_corner_there_is_no_wall_to_keep_a_feed_on():
-    assert feed_limits(circle(8, 8, "left"), DRIVES) == []
+    path = circle(8, 8, "left")
+    assert feed_limits(path, DRIVES) == []
+    assert path.feed[path.kind == Kind.CUT].max() == pytest.approx(1200)
 
 
 def test_on_small_arcs_the_drives_hold_back():

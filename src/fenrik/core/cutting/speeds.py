@@ -12,8 +12,6 @@ from fenrik.core.errors import fail
 
 Beside = Literal["none", "left", "right", "both"]
 """On which side of its way a tool cuts; "none" where feeds stay as they are on arcs."""
-MOST_RAISE = 2.0
-"""Round outside corners the axis goes at most so many times as fast as straight on."""
 SHARP_MM = 0.05
 """A corner with a smaller radius is an edge: there is no wall along which the cutter's edge would go."""
 
@@ -48,18 +46,20 @@ def share_on_arc(
     path_radius_mm: NDArray[np.float64], tool_radius_mm: float, hollow: NDArray[np.bool_]
 ) -> NDArray[np.float64]:
     """By how much the axis must go slower or faster on an arc than straight on, so that the edge at the wall goes as
-    fast: vf_centre = vf · (D_hole − D_tool) / D_hole inside, vf · (D + D_tool) / D outside (common practice).
+    fast: vf_centre = vf · (D_hole − D_tool) / D_hole inside, vf · (D + D_tool) / D outside (common practice). Round a
+    corner tighter than the tool's radius that would have no end: there it turns no faster than vf / R_tool, which is
+    twice the feed where both rules meet, and the plain feed round a sharp corner, where no wall is left.
 
     Args:
         path_radius_mm: (n,) radius of the axis's way. hollow: (n,) whether the wall is on the outside of the arc.
 
     Returns:
-        (n,) shares, at most `MOST_RAISE`.
+        (n,) shares, at most 2.
     """
     path = path_radius_mm
     inside = path / (path + tool_radius_mm)
-    room = np.maximum(path - tool_radius_mm, path / MOST_RAISE)
-    return np.where(hollow, inside, path / np.maximum(room, 1e-12))
+    wall = np.maximum(path - tool_radius_mm, tool_radius_mm)
+    return np.where(hollow, inside, np.maximum(path / np.maximum(wall, 1e-12), 1.0))
 
 
 def share_at_edge(

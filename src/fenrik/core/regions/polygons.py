@@ -131,19 +131,19 @@ def clip_lines(lines: Sequence[Points], region: Rings, inside: bool = True) -> l
 
 
 def _directed(line: Points, pieces: list[Points]) -> list[Points]:
-    """Pieces of a line in its own direction, joined where one ends and the next begins, in order along it."""
-    if not pieces:
-        return []
+    """Pieces of a line in its own direction, joined where one ends and the next begins, in order along it.
+
+    The direction is asked for inside a segment: an end may lie on the seam of a closed line, which is at both ends.
+    """
     track = shapely.LineString(line)
-    along = [[float(track.project(shapely.Point(p))) for p in (piece[0], piece[1], piece[-1])] for piece in pieces]
-    turned = [
-        piece[::-1] if (a[0] > a[2] if len(piece) > 2 or a[0] != a[2] else False) else piece
-        for piece, a in zip(pieces, along, strict=True)
-    ]
-    order = np.argsort([min(a[0], a[2]) for a in along], kind="stable")
+    found: list[tuple[float, Points]] = []
+    for piece in pieces:
+        k = int(np.linalg.norm(np.diff(piece, axis=0), axis=1).argmax())
+        places = piece[k] + np.outer([0.25, 0.75], piece[k + 1] - piece[k])
+        first, last = (float(track.project(shapely.Point(p))) for p in places)
+        found.append((first, piece) if first <= last else (last, piece[::-1]))
     joined: list[Points] = []
-    for k in order:
-        piece = turned[k]
+    for _, piece in sorted(found, key=lambda f: f[0]):
         if joined and np.abs(joined[-1][-1] - piece[0]).max() < 2.0 / SCALE:
             joined[-1] = np.vstack([joined[-1], piece[1:]])
         else:

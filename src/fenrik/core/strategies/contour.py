@@ -516,7 +516,7 @@ def _on_purpose(params: Contour, cutter: Cutter) -> float:
 STRATEGY = Strategy(
     params=Contour,
     run=contour,
-    version=9,
+    version=10,
     meant_depth_mm=_on_purpose,
     group="Faces and pockets",
     cutters=(*mills("flat", "bull-nose"), *UNDERCUTTING),

@@ -147,7 +147,7 @@ def _broken_edge(params: EdgeChamfer, cutter: Cutter) -> float:
 STRATEGY = Strategy(
     params=EdgeChamfer,
     run=edge_chamfer,
-    version=5,
+    version=6,
     group="Edges and marks",
     cutters=("chamfer mill", "spot drill", "drill", "engraving"),
     meant_depth_mm=_broken_edge,

@@ -165,7 +165,7 @@ def medial_axis(shape: shapely.Polygon) -> list[tuple[Points, Points]]:
 STRATEGY = Strategy(
     params=Engraving,
     run=engraving,
-    version=5,
+    version=6,
     group="Edges and marks",
     needs=IN_PLACE,
     cutters=mills("engraving", "spot drill", "drill", "chamfer mill", "ball"),

@@ -171,7 +171,7 @@ def _crosses(blocked: Rings, a: Points, b: Points) -> bool:
 STRATEGY = Strategy(
     params=Facing,
     run=facing,
-    version=5,
+    version=6,
     group="Faces and pockets",
     cutters=mills("face mill", "flat"),
     stage=0,

@@ -211,6 +211,7 @@ class _Clearing:
     def __init__(self, place: Workplace, params: PocketClearing) -> None:
         self.place, self.params = place, params
         self.builder: PathBuilder = place.builder()
+        self.clockwise = params.milling == "conventional"
         self.builder.beside = "both" if params.full_width else beside_when(params.milling)
         self.plans: dict[tuple[object, ...], list[_Plan]] = {}
         self.done: list[tuple[float, Rings]] = []
@@ -352,14 +353,15 @@ class _Clearing:
         p = self.params
         step = p.stepover_mm
         if p.pattern == "spiral" and entry.kind == "helix":
-            spiral = spiral_pass(piece, entry, step)
+            spiral = spiral_pass(piece, entry, step, self.clockwise)
             if spiral is not None:
-                return _Plan(piece, entry, [Front(spiral, ready(piece))], [0], [closed_ring(r) for r in piece])
+                front = Front(spiral, ready(piece), spiral=True)
+                return _Plan(piece, entry, [front], [0], [closed_ring(r) for r in piece])
         if p.pattern == "parallel":
             return self._parallel_plan(piece, entry, wanted)
         if p.pattern == "offset" and entry.kind != "open":
             return self._offset_plan(piece, entry)
-        fronts = fronts_from(entry, piece, step)
+        fronts = fronts_from(entry, piece, step, self.clockwise)
         return _Plan(piece, entry, fronts, in_order(fronts, entry.place), self._wall_rings(piece, wanted))
 
     def _wall_rings(self, piece: Rings, wanted: Rings) -> list[Points]:
@@ -399,7 +401,7 @@ class _Clearing:
         if self.params.full_width:
             fronts.append(Front(np.array([opening.place, shape[0][0]]), ready(shape), entry=opening))
             return [first]
-        for front in fronts_from(opening, shape, self.params.stepover_mm):
+        for front in fronts_from(opening, shape, self.params.stepover_mm, self.clockwise):
             fronts.append(replace(front, parents=[first + k for k in front.parents]))
         for front in fronts[first:]:
             if not front.parents:
@@ -407,7 +409,6 @@ class _Clearing:
         return list(range(first, len(fronts)))
 
     def _run(self, task: _Task, plan: _Plan) -> None:
-        climb = self.params.milling == "climb"
         fence = ready(plan.piece)
         self._go_in(task, plan.entry, fence)
         entered, last = plan.entry, -1
@@ -417,7 +418,7 @@ class _Clearing:
             if front.entry is not None and front.entry is not entered:
                 entered, last = front.entry, -1
                 self._go_in(task, entered, None)
-            run = self._from_here(front.points if climb else front.points[::-1])
+            run = self._from_here(front.points[::-1] if self.clockwise and not front.spiral else front.points)
             ground = front.ground
             if lines and last not in front.parents:
                 ground = self._swept(plan, lines)
@@ -426,7 +427,7 @@ class _Clearing:
             lines.append(run)
             last = k
         for ring in plan.rings:
-            run = self._from_here(ring if climb else ring[::-1])
+            run = self._from_here(ring[::-1] if self.clockwise else ring)
             self._link(task, run, fence, lines, bool(lines), fence)
             self._cut(run)
             lines.append(run)
@@ -528,7 +529,7 @@ class _Clearing:
 STRATEGY = Strategy(
     params=PocketClearing,
     run=pocket_clearing,
-    version=8,
+    version=9,
     group="Faces and pockets",
     cutters=mills("flat", "bull-nose"),
     stage=2,

@@ -157,7 +157,7 @@ def _sink_in_circle(
 STRATEGY = Strategy(
     params=Slot,
     run=slot,
-    version=5,
+    version=6,
     group="Faces and pockets",
     cutters=(*mills("flat"), *UNDERCUTTING),
     stage=2,

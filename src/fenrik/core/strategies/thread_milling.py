@@ -264,7 +264,7 @@ def _helix(builder: PathBuilder, one: _Round) -> Points:
 STRATEGY = Strategy(
     params=ThreadMilling,
     run=thread_milling,
-    version=5,
+    version=6,
     group="Holes",
     needs=tuple(n for n in IN_PLACE if n not in ("zero", "part_box")),
     cutters=("thread mill",),

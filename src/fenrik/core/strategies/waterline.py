@@ -322,7 +322,7 @@ def _marked(
 STRATEGY = Strategy(
     params=Waterline,
     run=waterline,
-    version=12,
+    version=13,
     group="Faces and pockets",
     cutters=("flat", "bull-nose", "ball"),
     stage=3,

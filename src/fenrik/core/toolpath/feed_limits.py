@@ -15,7 +15,7 @@ HELD_SHARE = 0.9
 WORDS = {
     "machine feed": "the machine feeds at most {most:.0f} mm/min",
     "acceleration": "the machine's acceleration allows no more on arcs so small",
-    "corner": "the axis goes at most twice as fast round a corner as straight on",
+    "corner": "round corners tighter than the tool's radius the axis is sped up only in part",
 }
 
 

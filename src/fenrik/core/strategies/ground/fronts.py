@@ -38,12 +38,14 @@ class Front:
         ground: the region that is cleared before it, made ready for questions.
         parents: numbers of the passes that must have been cut before.
         entry: a way in of its own, where it is not reached from the pass before.
+        spiral: from a way in outwards; it is cut as it runs, whichever side the material is on.
     """
 
     points: Points
     ground: BaseGeometry
     parents: list[int] = field(default_factory=list)
     entry: Entry | None = None
+    spiral: bool = False
 
     @property
     def closed(self) -> bool:
@@ -79,7 +81,7 @@ def grow_fronts(reachable: Rings, cleared: Rings, stepover_mm: float) -> list[Fr
     return fronts
 
 
-def fronts_from(entry: Entry, reachable: Rings, stepover_mm: float) -> list[Front]:
+def fronts_from(entry: Entry, reachable: Rings, stepover_mm: float, clockwise: bool = False) -> list[Front]:
     """All fronts from a way in. A helix is first widened by a spiral as far as there is room round it."""
     if entry.kind != "helix" or entry.room - entry.size < 0.1 * stepover_mm:
         return grow_fronts(reachable, intersection(entry.cleared, reachable), stepover_mm)
@@ -87,13 +89,14 @@ def fronts_from(entry: Entry, reachable: Rings, stepover_mm: float) -> list[Fron
     turns = max(int(np.ceil((widest - entry.size) / stepover_mm)), 1)
     t = np.arange((turns + 1) * SPIRAL_STEPS + 1) * 2 * np.pi / SPIRAL_STEPS
     radius = np.minimum(entry.size + (widest - entry.size) * t / (2 * np.pi * turns), widest)
-    spiral = centre + radius[:, None] * np.column_stack([np.cos(t), np.sin(t)])
+    turn = centre + radius[:, None] * np.column_stack([np.cos(t), np.sin(t)])
+    spiral = turn * [1, -1] + [0, 2 * centre[1]] if clockwise else turn
     ground = to_shape(offset(entry.cleared, 2 * RIM_MM))
     shapely.prepare(ground)
-    disc = spiral[-SPIRAL_STEPS - 1 : -1]
+    disc = turn[-SPIRAL_STEPS - 1 : -1]
     grown = grow_fronts(reachable, intersection([disc], reachable), stepover_mm)
     after = [replace(f, parents=[k + 1 for k in f.parents] or [0]) for f in grown]
-    return [Front(spiral, ground), *after]
+    return [Front(spiral, ground, spiral=True), *after]
 
 
 def _open_stretches(ring: Points, inner: Rings) -> list[Points]:

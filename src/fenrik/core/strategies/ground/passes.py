@@ -71,7 +71,7 @@ def parallel_passes(piece: Rings, wanted: Rings, step: float, direction_deg: flo
     return lines
 
 
-def spiral_pass(piece: Rings, entry: Entry, step: float) -> Points | None:
+def spiral_pass(piece: Rings, entry: Entry, step: float, clockwise: bool = False) -> Points | None:
     """One spiral from the entry's helix to the wall, none of its turns farther apart than the step.
 
     Between the helix and the wall it goes evenly outwards along each ray from the middle; None where a ray meets the
@@ -79,8 +79,8 @@ def spiral_pass(piece: Rings, entry: Entry, step: float) -> Points | None:
     """
     if len(piece) > 1:
         return None
-    centre = entry.place - np.array([entry.size, 0.0])
-    wall = piece[0] - centre
+    centre, hand = entry.place - np.array([entry.size, 0.0]), np.array([1.0, -1.0 if clockwise else 1.0])
+    wall = ((piece[0] - centre) * hand)[:: -1 if clockwise else 1]
     angle = np.unwrap(np.arctan2(wall[:, 1], wall[:, 0]))
     if np.any(np.diff(np.append(angle, angle[0] + 2 * np.pi)) <= 0):
         return None
@@ -94,4 +94,4 @@ def spiral_pass(piece: Rings, entry: Entry, step: float) -> Points | None:
     share = np.arange(turns * steps + 1) / (turns * steps)
     r = entry.size + (np.resize(radius, len(share)) - entry.size) * share
     t = np.arange(len(share)) * 2 * np.pi / steps
-    return centre + r[:, None] * np.column_stack([np.cos(t), np.sin(t)])
+    return centre + r[:, None] * np.column_stack([np.cos(t), np.sin(t)]) * hand
