@@ -38,7 +38,7 @@ from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_stra
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools import Assembly, cutting_profile
 
-STOCK_VERSION, AUDIT_VERSION, PROGRAM_VERSION, PROOF_VERSION = 6, 8, 8, 18
+STOCK_VERSION, AUDIT_VERSION, PROGRAM_VERSION, PROOF_VERSION = 6, 9, 8, 18
 FORM = 4
 """How a path and what is told with it are packed and kept."""
 FLATTEN_MM = 0.002
@@ -147,6 +147,7 @@ class Build(Geometry):
         proof goes with all of it.
         """
         setup, tool = self.job.setup(operation.setup), self.job.tool(operation.tool)
+        feeds = self.job.feeds(operation)
         inputs = {
             "code": AUDIT_CODE,
             "motions": motions.key,
@@ -154,7 +155,7 @@ class Build(Geometry):
             "tool": {name: getattr(tool, name) for name in TOOL_SHAPE},
             "around": [setup.fixtures, np.round(self.placing(setup).stock, 9).tolist(), setup.grid],
             "tolerance": self._tolerance(operation),
-            "feeds": [self.job.feeds(operation).entry, self._link_feed(operation)],
+            "feeds": [feeds.entry, feeds.cutting, self._link_feed(operation)],
             "safe": setup.retract_mm,
         }
 
@@ -185,6 +186,7 @@ class Build(Geometry):
             safe_mm=safe_over(self, setup, None) + setup.retract_mm,
             entry_feed=self.job.feeds(operation).entry,
             link_feed=self._link_feed(operation),
+            cutting_feed=self.job.feeds(operation).cutting,
             fixtures=self.placing(setup).fixture_mesh(),
         )
 

@@ -3,7 +3,8 @@
 The motions are moved through the stock as it is there, with the whole tool, and the surface that they leave is held
 against the exact part. What cuts into the part, takes stock at rapid, or touches stock or fixture with a body that does
 not cut is taken out of the path: a way from pass to pass is led over the top instead; of passes the stretch is left out
-and told with its place. No code of the strategies is used here.
+and told with its place. Arcs with stock on both sides are fed for the edge outside. No code of the strategies is used
+here.
 """
 
 from __future__ import annotations
@@ -19,6 +20,7 @@ from scipy.ndimage import maximum_filter
 
 from fenrik.core.contact.clearance import clearance
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
+from fenrik.core.cutting.speeds import share_on_arc
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.progress import Progress, silent
@@ -26,7 +28,7 @@ from fenrik.core.proof.deviation import FLATTEN_MM, ROUNDING_MM
 from fenrik.core.proof.grazing import grazed_mm3
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import CutRecord, Stock, cut
-from fenrik.core.toolpath import Kind, Poses, Toolpath
+from fenrik.core.toolpath import Kind, Motion, Poses, Toolpath
 from fenrik.core.toolpath.mending import Detour, hopped, skimmed, without
 from fenrik.core.tools import Tool, assembly_of, cutting_profile
 
@@ -36,6 +38,8 @@ SKIM_MM = 2.0
 """A stretch that takes nothing is a link where it is at least so long: a control stutters at shorter ones."""
 GRAZE_CELLS = 0.1
 """A motion that takes less than this share of a cell's square grazes: the stock does not tell it from none."""
+ONE_SIDE_DEG = 100.0
+"""A cutter with a longer arc in material has some on both sides of its way."""
 EXACTLY, BY_BLOCKS = 3, 3
 """How often bad motions are taken out one by one, and then with all that belongs to them."""
 REASONS = {
@@ -55,7 +59,8 @@ class Surroundings:
     Attributes:
         stock: before the row. seen: gives the same upright in the frame. part: None where there is none.
         tolerance_mm: how far it may go into the part. safe_mm: height of rapids. entry_feed: mm/min. link_feed: mm/min,
-            of ways in air; None where they stay as they are.
+            of ways in air; None where they stay as they are. cutting_feed: mm/min asked for straight cuts; None where
+            feeds on arcs stay as they are.
     """
 
     stock: Stock
@@ -66,6 +71,7 @@ class Surroundings:
     safe_mm: float
     entry_feed: float
     link_feed: float | None = None
+    cutting_feed: float | None = None
     fixtures: Mesh | None = None
 
     @cached_property
@@ -118,12 +124,31 @@ def audited(path: Toolpath, around: Surroundings, progress: Progress = silent) -
         bad = _bad_motions(path, poses, stock, record, around)
         if not bad.mask.any():
             idle = _idle(path, poses, record, stock.lattice.cell_mm)
+            path = _eased(path, poses, record, around)
             return _leaner(Audited(path, told, stock, idle), before, around)
         mended = without(path, bad.mask, _detour(around), whole=attempt >= EXACTLY)
         told += _told(path, mended, bad)
         path = mended
     told.append(_nothing_left(path))
     return Audited(Toolpath.empty(), told, before, np.zeros(0, bool))
+
+
+def _eased(path: Toolpath, poses: Poses, record: CutRecord, around: Surroundings) -> Toolpath:
+    """The same, with arcs that were fed for a wall inside fed for the edge outside where stock stands there as well."""
+    if around.cutting_feed is None:
+        return path
+    engaged = np.zeros(len(path))
+    np.maximum.at(engaged, poses.source, record.engagement_deg)
+    both = (path.motion != Motion.LINE) & (path.kind == Kind.CUT) & (engaged > ONE_SIDE_DEG)
+    rows = np.flatnonzero(both)
+    bend = np.linalg.norm((path.starts() - path.centre)[rows, :2], axis=1)
+    most = around.cutting_feed * share_on_arc(bend, around.tool.cutter.radius_mm, np.ones(len(rows), bool))
+    fast = path.feed[rows] > (1 + 1e-9) * most
+    if not fast.any():
+        return path
+    feed, edge = path.feed.copy(), path.edge.copy()
+    feed[rows[fast]], edge[rows[fast]] = most[fast], 1.0
+    return replace(path, feed=feed, edge=edge)
 
 
 def _leaner(found: Audited, before: Stock, around: Surroundings) -> Audited:
