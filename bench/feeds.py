@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-NEAR_MM = 0.15
+NEAR_MM = 0.05
 """Beyond the allowance: what is nearer to the edge is the wall that it cuts."""
 OVER_FLOOR_MM = 0.3
 TOLD_SHARE = 0.9
@@ -42,7 +42,9 @@ def edge_feeds(build: Any, setup: Any) -> dict[str, float]:
         )
         share = path.feed[arcs] * np.where(outer, bend + radius, np.abs(bend - radius)) / bend / asked
         judged = outer != inner
-        told = (path.edge[arcs] < TOLD_SHARE) | (~outer & (bend - radius < SHARP_MM))
+        # Fed for the edge outside, in stock on both sides; told; or round a corner with no wall.
+        full = path.feed[arcs] > 0.99 * asked * bend / (bend + radius)
+        told = (path.edge[arcs] < TOLD_SHARE) | (~outer & full & (path.feed[arcs] < asked)) | (bend - radius < SHARP_MM)
         found["arcs_mm"] += float(length[judged].sum())
         found["fast_mm"] += float(length[judged & (share > 1.1)].sum())
         found["slow_mm"] += float(length[judged & (share < TOLD_SHARE) & ~told].sum())

@@ -154,6 +154,21 @@ def test_watched_body_depth():
     assert record.touch_mm[1, 0] == pytest.approx(2.0, abs=1e-9)
 
 
+def test_a_shank_that_glances_a_wall_is_no_deeper_in_it_than_the_wall_was_left():
+    # A ray in the wall's own plane lies in the shank over the chord 2·√(2·R·d) = 28 µm, where it stands d = 10 nm deep.
+    wall, radius, deep = 5.25, 10.0, 1e-5
+    axis = np.array([[20.0, wall + deep - radius, -1.0]])
+    stock, _ = cut(
+        Stock.box(np.zeros(3), np.array([40.0, 40.0, 20.0]), 0.5),
+        axis - [30, 2 * deep, 0],
+        axis + [30, -2 * deep, 0],
+        Assembly(bull_nose_profile(radius, 0, 30)),
+    )
+    shank = Assembly(bull_nose_profile(1, 0, 2), (Body("shank", bull_nose_profile(radius, 0, 20).lifted(2.0)),))
+    _, record = cut(stock, axis, axis + [0.0, 0, 1e-9], shank)
+    assert 0 < record.touch_mm[0, 0] < 1.1 * deep
+
+
 def test_a_holder_over_low_stock_changes_nothing_and_meets_what_stands_high():
     """A post of 60 mm in a corner of a low plate: a wide holder passes over the plate, and stands in the post."""
     plate = Stock.box(np.zeros(3), np.array([200.0, 60.0, 60.0]), 1.0)

@@ -2,8 +2,9 @@
 
 import numpy as np
 import pytest
+import shapely
 
-from fenrik.core.stock._sweep_kernels import furthest, surface_normal, widest_at
+from fenrik.core.stock._sweep_kernels import from_way, furthest, surface_normal, widest_at
 from fenrik.core.tools.profile import bull_nose_profile, cone_profile
 
 BODIES = {
@@ -83,3 +84,15 @@ def test_the_other_end_of_a_ray_is_the_same_from_behind(bands):
 def test_a_ray_beside_the_body_meets_nothing(bands):
     for a, w in (((0, 4.001, 2), (1, 0, 0)), ((0, 0, -0.001), (0, 1, 0)), ((0, 0, 13.0), (0.6, 0.8, 0))):
         assert furthest(bands, 0, len(bands), *a, *w, 6.0, 0.0)[2] == -1
+
+
+def test_distances_of_stretches_from_the_way_of_an_axis():
+    # Shapely's, for stretches that cross it, lie beside it, or are places.
+    rng = np.random.default_rng(4)
+    for dx in (0.0, 3.0, 8.0):
+        way = shapely.LineString([(0, 0), (dx, 0)]) if dx else shapely.Point(0, 0)
+        for _ in range(200):
+            p, q = rng.uniform(-6, 12, (2, 2))
+            q = p if rng.random() < 0.1 else q
+            stretch = shapely.LineString([p, q]) if np.any(p != q) else shapely.Point(p)
+            assert from_way(dx, *p, *q) == pytest.approx(way.distance(stretch), abs=1e-12)

@@ -25,12 +25,14 @@ from fenrik.core.stock._parting_kernels import (
     places_of,
     rise_of,
 )
-from fenrik.core.stock._sweep_kernels import furthest, surface_normal, widest_at
+from fenrik.core.stock._sweep_kernels import from_way, furthest, surface_normal, widest_at
 from fenrik.core.stock._upright_kernels import is_exact, swept_heights
 from fenrik.core.tools.kernels import lowest_along
 
 BRICK = 32
 ALONG = 1.0 - 1e-14
+GLANCE_MM = 0.01
+"""A body that comes nowhere deeper than this over a ray glances it."""
 PENDING = -(1 << 30)
 """Added to the number of a motion where its hit still waits for its normal."""
 
@@ -407,7 +409,11 @@ def _watch_rays(
     u, v, along, i0, i1, j0, j1, ends, count, at, start, way, turn, low_box, high_box, low_u, low_v, cell, bands,
     first, last, chain, out,
 ):  # fmt: skip
-    """Longest stretch of stock inside a run of a watched body during one motion; out gets its length and middle."""
+    """Longest stretch of stock inside a run of a watched body during one motion; out gets its length and middle.
+
+    A ray that a wide shank only glances is long and not deep in it: it counts by how much nearer it comes to the axis's
+    way than the body is wide.
+    """
     swept = describe_sweep(turn, way, along, bands, first, last, chain)
     wx, wy, wz, dx, dz, slope, fall, low_end, high_end, wide, _ = swept
     places = places_of(turn, start, u, v, along)
@@ -447,7 +453,11 @@ def _watch_rays(
                     a = -furthest(bands, first, last, ax, ay, az, -wx, -wy, -wz, dx, dz)[0]
                     for h in range(0, hits, 2):
                         low, high = max(at[i, j, h], a), min(at[i, j, h + 1], b)
-                        if high - low > out[0]:
-                            out[0] = high - low
+                        deep = high - low
+                        if deep > out[0]:
+                            away = from_way(dx, ax + low * wx, ay + low * wy, ax + high * wx, ay + high * wy)
+                            deep = min(deep, wide - away) if wide - away < GLANCE_MM else deep
+                        if deep > out[0]:
+                            out[0] = deep
                             out[1 + u], out[1 + v] = qu + start[u], qv + start[v]
                             out[1 + along] = 0.5 * (low + high)

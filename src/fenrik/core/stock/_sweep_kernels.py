@@ -270,6 +270,28 @@ def furthest(bands, first, last, ax, ay, az, wx, wy, wz, dx, dz):
 
 
 @leaf
+def from_way(dx, px, py, qx, qy):
+    """Distance in plan between the axis's way, from (0, 0) to (dx, 0), and a stretch from p to q.
+
+    Where they do not cross, it is that of an end of one from the other.
+    """
+    low, high = min(dx, 0.0), max(dx, 0.0)
+    if py * qy < 0.0:
+        x = px - py * (qx - px) / (qy - py)
+        if low <= x <= high:
+            return 0.0
+    ex, fx = px - min(max(px, low), high), qx - min(max(qx, low), high)
+    nearest = min(ex * ex + py * py, fx * fx + qy * qy)
+    sx, sy = qx - px, qy - py
+    long = sx * sx + sy * sy
+    for x in (low, high):
+        t = min(max(((x - px) * sx - py * sy) / long, 0.0), 1.0) if long > 0.0 else 0.0
+        ex, ey = px + t * sx - x, py + t * sy
+        nearest = min(nearest, ex * ex + ey * ey)
+    return np.sqrt(nearest)
+
+
+@leaf
 def surface_normal(bands, b, what, x, y, z, dx, dz):
     """Outward normal (not of unit length) of what a body sweeps where a place of its frame lies on a band's surface.
 
