@@ -139,8 +139,10 @@ def _eased(path: Toolpath, poses: Poses, record: CutRecord, around: Surroundings
         return path
     engaged = np.zeros(len(path))
     np.maximum.at(engaged, poses.source, record.engagement_deg)
-    both = (path.motion != Motion.LINE) & (path.kind == Kind.CUT) & (engaged > ONE_SIDE_DEG)
-    rows = np.flatnonzero(both)
+    level = (path.motion != Motion.LINE) & (np.abs(path.normal[:, 2]) > 1 - 1e-9)
+    # What its strategy slows already is fed for the edge outside, as wide as the tool is where it cuts.
+    plain = (path.kind == Kind.CUT) & (path.feed > (1 - 1e-9) * around.cutting_feed)
+    rows = np.flatnonzero(level & plain & (engaged > ONE_SIDE_DEG))
     bend = np.linalg.norm((path.starts() - path.centre)[rows, :2], axis=1)
     most = around.cutting_feed * share_on_arc(bend, around.tool.cutter.radius_mm, np.ones(len(rows), bool))
     fast = path.feed[rows] > (1 + 1e-9) * most
