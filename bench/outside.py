@@ -91,14 +91,12 @@ def planned(data: bytes, name: str) -> dict[str, Any]:
         "told": [u.words + ": " + u.why for u in found.uncovered],
     }
     setups = [s for s in build.job.setups if build.job.route(s)]
-    edges: list[dict[str, float]] = []
     cut_mm = air_mm = 0.0
     finishing = {name for duty, name in STRATEGY_FOR.items() if duty != "level"}
     for setup in setups:
         build.compute(setup)
         summary, columns = build.proof(setup)
         result["findings"] += [f for f in summary["findings"] if f["severity"] == "fault"]
-        edges.append(edge_feeds(build, setup))
         shares = air_shares(columns)
         for o in build.job.route(setup):
             if o.params.strategy not in finishing:
@@ -109,10 +107,7 @@ def planned(data: bytes, name: str) -> dict[str, Any]:
         for o in build.job.operations
         if build.outcome(o).unreached
     }
-    result["edges"] = {
-        name: (max if name == "fastest" else sum)([e[name] for e in edges] or [0.0])
-        for name in ("arcs_mm", "fast_mm", "slow_mm", "fastest")
-    }
+    result["edges"] = edge_feeds(build, setups)
     result |= {"air": air_mm / max(cut_mm, 1e-9), "cut_mm": cut_mm, "seconds": time.perf_counter() - began}
     result |= surface_of(build, setups)
     return result

@@ -107,8 +107,10 @@ def test_the_walls_of_a_pocket_are_arcs_and_lines():
     assert cutting.sum() < 400
 
 
-def test_a_spiral_in_a_round_pocket():
-    build = pocket_job(cut(box(0, 0, 0, 60, 60, 20), cylinder(30, 30, 12, 20, 10)), 12.0, pattern="spiral")
+@pytest.mark.parametrize("milling", ["climb", "conventional"])
+def test_a_spiral_in_a_round_pocket(milling):
+    shape = cut(box(0, 0, 0, 60, 60, 20), cylinder(30, 30, 12, 20, 10))
+    build = pocket_job(shape, 12.0, pattern="spiral", milling=milling)
     path = run(build).toolpath
     summary, _ = proof(build)
     assert summary["findings"] == []

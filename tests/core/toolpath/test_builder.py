@@ -178,8 +178,8 @@ def test_inside_an_arc_the_edge_and_not_the_axis_has_the_feed(beside, turn, shar
     [(24.0, np.inf, 1.5), (16.0, np.inf, 2.0), (12.0, np.inf, 1.5), (8.0, np.inf, 1.0), (24.0, 1500.0, 1.25)],
 )
 def test_round_outside_corners_the_axis_goes_faster_up_to_limits(radius, most, share):
-    # A boss of 32 with a mill of 16: (D + D_tool) / D = 1.5; of 16 twice; round less the axis turns no faster than on R 8 with
-    # the feed asked; and no more than the machine has.
+    # A boss of 32 with a mill of 16: (D + D_tool) / D = 1.5; of 16 twice; round less the axis turns no faster than on
+    # R 8 with the feed asked; and no more than the machine has.
     b = PathBuilder(Feeds(1200, 300, 2000, most), SafePlane.at_height(50), 10, radius_mm=8.0)
     b.beside = "right"
     b.travel(radius, 0, 1.0)

@@ -502,11 +502,11 @@ class _Clearing:
         """Once round each wall at the full depth, with arcs in and out."""
         ground = ready(piece)
         for ring in piece:
-            run = closed_ring(ring if self.params.milling == "climb" else ring[::-1])
+            run = closed_ring(ring[::-1] if self.clockwise else ring)
             curve = fit_arcs(run[:-1], True, ARC_FIT_MM)
             lead = min(0.5 * self.place.radius, pole_of(piece)[1])
-            first = lead_in(curve, lead, 90.0, ground, "left" if self.params.milling == "climb" else "right")
-            last = lead_out(curve, lead, 90.0, ground, "left" if self.params.milling == "climb" else "right")
+            first = lead_in(curve, lead, 90.0, ground, "right" if self.clockwise else "left")
+            last = lead_out(curve, lead, 90.0, ground, "right" if self.clockwise else "left")
             start = first.points[0] if first is not None else curve.points[0]
             self._over_to(task, start, ground)
             if first is not None:

@@ -89,11 +89,11 @@ def fronts_from(entry: Entry, reachable: Rings, stepover_mm: float, clockwise: b
     turns = max(int(np.ceil((widest - entry.size) / stepover_mm)), 1)
     t = np.arange((turns + 1) * SPIRAL_STEPS + 1) * 2 * np.pi / SPIRAL_STEPS
     radius = np.minimum(entry.size + (widest - entry.size) * t / (2 * np.pi * turns), widest)
-    turn = centre + radius[:, None] * np.column_stack([np.cos(t), np.sin(t)])
-    spiral = turn * [1, -1] + [0, 2 * centre[1]] if clockwise else turn
+    turn = radius[:, None] * np.column_stack([np.cos(t), np.sin(t)])
+    spiral = centre + turn * [1, -1 if clockwise else 1]
     ground = to_shape(offset(entry.cleared, 2 * RIM_MM))
     shapely.prepare(ground)
-    disc = turn[-SPIRAL_STEPS - 1 : -1]
+    disc = centre + turn[-SPIRAL_STEPS - 1 : -1]
     grown = grow_fronts(reachable, intersection([disc], reachable), stepover_mm)
     after = [replace(f, parents=[k + 1 for k in f.parents] or [0]) for f in grown]
     return [Front(spiral, ground, spiral=True), *after]

@@ -79,7 +79,7 @@ def spiral_pass(piece: Rings, entry: Entry, step: float, clockwise: bool = False
     """
     if len(piece) > 1:
         return None
-    centre, hand = entry.place - np.array([entry.size, 0.0]), np.array([1.0, -1.0 if clockwise else 1.0])
+    centre, hand = entry.place - np.array([entry.size, 0.0]), [1, -1 if clockwise else 1]
     wall = ((piece[0] - centre) * hand)[:: -1 if clockwise else 1]
     angle = np.unwrap(np.arctan2(wall[:, 1], wall[:, 0]))
     if np.any(np.diff(np.append(angle, angle[0] + 2 * np.pi)) <= 0):
