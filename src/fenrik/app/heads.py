@@ -1,6 +1,7 @@
 """What the list of jobs shows of each: what it is, what it lacks, how long it runs, what is being computed.
 
-What takes opening a job is worked out with its status and kept in its row, with the version that it is true for.
+What takes opening a job is worked out with its status and kept in its row, with the version that it is true for, and
+with the code: what an older Fenrik has proven may be out of date in this one.
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ from sqlmodel import Session, col, func, select
 from fenrik.app.context import Opened
 from fenrik.app.status import OPEN_STATES, JobStatus, faults_words
 from fenrik.app.tables import JobRow, RevisionRow, TaskRow, engine
+from fenrik.core.kernels import all_sources
 
 State = Literal["", "empty", "in work", "waiting", "computing", "failed", "faults", "proven"]
 
@@ -46,6 +48,7 @@ def summary_of(opened: Opened, status: JobStatus) -> dict[str, Any]:
     state, words = _state(opened, status)
     return {
         "version": opened.version,
+        "code": all_sources(),
         "state": state,
         "words": words,
         "time_s": sum(times) if times else None,
@@ -100,7 +103,7 @@ def heads(job_id: str | None = None) -> list[JobHead]:
 
 
 def _head(row: JobRow, facts: list[Any], task: TaskRow | None) -> JobHead:
-    known = row.summary.get("version") == row.version
+    known = (row.summary.get("version"), row.summary.get("code")) == (row.version, all_sources())
     found = {k: v for k, v in row.summary.items() if k in JobHead.model_fields} if known else {}
     if task is not None:
         running = task.state == "running"

@@ -92,8 +92,17 @@ def kernels_behind(module: str) -> str:
 
 def all_kernels() -> str:
     """Hash of the sources of all kernels, and of what compiles them."""
-    files = (p for p in sorted((_ROOT / "fenrik" / "core").rglob("*.py")) if _KERNEL_FILE.search(_source(p).decode()))
-    return f"{numba.__version__} {_hash_of(tuple(files))}"
+    return f"{numba.__version__} {_hash_of(tuple(p for p in _core() if _KERNEL_FILE.search(_source(p).decode())))}"
+
+
+@cache
+def all_sources() -> str:
+    """Hash of all sources of the core: what was found by others may not be true any more."""
+    return _hash_of(_core())
+
+
+def _core() -> tuple[Path, ...]:
+    return tuple(sorted((_ROOT / "fenrik" / "core").rglob("*.py")))
 
 
 def _stamped(locator: Any) -> Any:
