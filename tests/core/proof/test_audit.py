@@ -147,12 +147,19 @@ def test_where_the_way_up_is_barred_all_goes_since_the_tool_came_down(pocket):
     assert any("rapid" in t.reason or "neck" in t.reason for t in found.told)
 
 
-@pytest.mark.parametrize("freed", [False, True], ids=["in full stock", "stock inside only"])
-def test_round_a_boss_the_outer_edge_keeps_its_feed_where_stock_stands_there_too(pocket, freed):
+@pytest.mark.parametrize(
+    ("before", "feed"),
+    [
+        ((), 1000 * 6 / 9),  # through the full: 180° engaged
+        ((8.5,), 2000),  # nothing stands outside any more
+        ((5.8,), 1000 * 6 / 9),  # 0.2 mm outside, nothing inside: a short arc engaged
+    ],
+)
+def test_round_a_boss_the_outer_edge_keeps_its_feed_where_stock_stands_there_too(pocket, before, feed):
     # By hand, ⌀6 round a boss of R 3 on R 6: fed for the wall inside, 6 / 3 times; for the edge outside, 6 / 9 times.
     b = PathBuilder(Feeds(1000, 300, 2000), SafePlane.at_height(40.0), 30.0, radius_mm=3.0)
     b.beside = "right"
-    for radius in (8.5, 6.0) if freed else (6.0,):
+    for radius in (*before, 6.0):
         b.travel(30.0 + radius, 20.0, 21.0)
         b.enter(np.array([30.0 + radius, 20, 18]))
         b.follow(Curve.arc(np.array([30.0, 20]), radius, 0.0, -360.0), Kind.CUT)
@@ -160,6 +167,6 @@ def test_round_a_boss_the_outer_edge_keeps_its_feed_where_stock_stands_there_too
     found = audited(path, around(pocket, part=None, cutting_feed=1000.0)).path
     last = np.flatnonzero(found.kind == Kind.CUT)[-1]
     assert path.feed[last] == pytest.approx(2000)
-    assert found.feed[last] == pytest.approx(2000 if freed else 1000 * 6 / 9)
+    assert found.feed[last] == pytest.approx(feed)
     assert found.edge[last] == pytest.approx(1.0)
     assert found.cut_length_mm() == pytest.approx(path.cut_length_mm())

@@ -1,5 +1,6 @@
 """Where rays enter and leave what a convex body sweeps, against its body at many moments of the way."""
 
+import numba
 import numpy as np
 import pytest
 import shapely
@@ -22,10 +23,13 @@ def bands(request):
     return run.bands
 
 
+@numba.njit
 def inside(bands, places):
     """Whether places of the tool's frame lie in its body, by its radius at their heights."""
-    wide = np.array([widest_at(bands, 0, len(bands), z) for z in places[:, 2]])
-    return np.hypot(places[:, 0], places[:, 1]) <= wide
+    found = np.empty(len(places), np.bool_)
+    for k, (x, y, z) in enumerate(places):
+        found[k] = np.hypot(x, y) <= widest_at(bands, 0, len(bands), z)
+    return found
 
 
 def last_in(bands, a, w, d, moments=400, steps=2400, reach=30.0):

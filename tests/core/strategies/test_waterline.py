@@ -66,10 +66,10 @@ def test_progress_goes_on_from_level_to_level():
 @pytest.mark.parametrize(
     "end", [{"kind": "bull-nose", "corner_radius_mm": 2}, {"kind": "ball"}], ids=["bull-nose", "ball"]
 )
-@pytest.mark.parametrize("top", [22, 15, 12], ids=["82° steep", "63° steep", "57° steep"])
+@pytest.mark.parametrize("top", [14, 10, 8], ids=["83° steep", "64° steep", "57° steep"])
 def test_round_ends_follow_walls_that_lean_however_they_do(end, top):
     # A round corner touches where it leans as the wall does, at another height for each lean.
-    shape = cone(0, 0, 0, 25, top, 20)
+    shape = cone(0, 0, 0, 15.5, top, 11.5)
     tool = {"diameter_mm": 16, "flute_length_mm": 30, **end}
     build = job_for(shape, [(1, {"strategy": "waterline", "scallop_mm": 0.03})], {1: tool})
     build = with_targets(build, 10, faces(build, leaning))

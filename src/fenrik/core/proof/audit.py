@@ -3,7 +3,7 @@
 The motions are moved through the stock as it is there, with the whole tool, and the surface that they leave is held
 against the exact part. What cuts into the part, takes stock at rapid, or touches stock or fixture with a body that does
 not cut is taken out of the path: a way from pass to pass is led over the top instead; of passes the stretch is left out
-and told with its place. Arcs with stock on both sides are fed for the edge outside. No code of the strategies is used
+and told with its place. Arcs whose outer edge cuts are fed for that one. No code of the strategies is used
 here.
 """
 
@@ -40,6 +40,8 @@ GRAZE_CELLS = 0.1
 """A motion that takes less than this share of a cell's square grazes: the stock does not tell it from none."""
 ONE_SIDE_DEG = 100.0
 """A cutter with a longer arc in material has some on both sides of its way."""
+OUTER_SHARE, STEEP = 0.9, 0.7
+"""How far out of the tool's radius, and how upright, surface is that the edge outside of an arc leaves as a wall."""
 EXACTLY, BY_BLOCKS = 3, 3
 """How often bad motions are taken out one by one, and then with all that belongs to them."""
 REASONS = {
@@ -124,7 +126,7 @@ def audited(path: Toolpath, around: Surroundings, progress: Progress = silent) -
         bad = _bad_motions(path, poses, stock, record, around)
         if not bad.mask.any():
             idle = _idle(path, poses, record, stock.lattice.cell_mm)
-            path = _eased(path, poses, record, around)
+            path = _eased(path, poses, stock, record, around)
             return _leaner(Audited(path, told, stock, idle), before, around)
         mended = without(path, bad.mask, _detour(around), whole=attempt >= EXACTLY)
         told += _told(path, mended, bad)
@@ -133,24 +135,42 @@ def audited(path: Toolpath, around: Surroundings, progress: Progress = silent) -
     return Audited(Toolpath.empty(), told, before, np.zeros(0, bool))
 
 
-def _eased(path: Toolpath, poses: Poses, record: CutRecord, around: Surroundings) -> Toolpath:
-    """The same, with arcs that were fed for a wall inside fed for the edge outside where stock stands there as well."""
+def _eased(path: Toolpath, poses: Poses, stock: Stock, record: CutRecord, around: Surroundings) -> Toolpath:
+    """The same, with arcs that were fed for a wall inside fed for the edge outside where it cuts as well."""
     if around.cutting_feed is None:
         return path
-    engaged = np.zeros(len(path))
-    np.maximum.at(engaged, poses.source, record.engagement_deg)
     level = (path.motion != Motion.LINE) & (np.abs(path.normal[:, 2]) > 1 - 1e-9)
     # What its strategy slows already is fed for the edge outside, as wide as the tool is where it cuts.
     plain = (path.kind == Kind.CUT) & (path.feed > (1 - 1e-9) * around.cutting_feed)
-    rows = np.flatnonzero(level & plain & (engaged > ONE_SIDE_DEG))
+    rows = np.flatnonzero(level & plain)
     bend = np.linalg.norm((path.starts() - path.centre)[rows, :2], axis=1)
     most = around.cutting_feed * share_on_arc(bend, around.tool.cutter.radius_mm, np.ones(len(rows), bool))
     fast = path.feed[rows] > (1 + 1e-9) * most
-    if not fast.any():
+    rows, most = rows[fast], most[fast]
+    if len(rows) == 0:
         return path
+    engaged = np.zeros(len(path))
+    np.maximum.at(engaged, poses.source, record.engagement_deg)
+    slow = (engaged[rows] > ONE_SIDE_DEG) | _cut_outside(path, poses, stock, rows, around.tool.cutter.radius_mm)
     feed, edge = path.feed.copy(), path.edge.copy()
-    feed[rows[fast]], edge[rows[fast]] = most[fast], 1.0
+    feed[rows[slow]], edge[rows[slow]] = most[slow], 1.0
     return replace(path, feed=feed, edge=edge)
+
+
+def _cut_outside(
+    path: Toolpath, poses: Poses, stock: Stock, rows: NDArray[np.int64], radius_mm: float
+) -> NDArray[np.bool_]:
+    """Which of some level arcs leave a wall outside, where the edge is fastest."""
+    reach = np.full(len(path), np.inf)
+    reach[rows] = np.linalg.norm((path.starts() - path.centre)[rows, :2], axis=1) + OUTER_SHARE * radius_mm
+    outside = np.zeros(len(path), bool)
+    for places, normals, sources in stock.hits_by_tile(cut_only=True):
+        arc = poses.source[sources]
+        upright = np.flatnonzero(np.isfinite(reach[arc]) & (np.abs(normals[:, 2]) < STEEP))
+        arc = arc[upright]
+        away = np.linalg.norm((places[upright] - path.centre[arc])[:, :2], axis=1)
+        outside[arc[away > reach[arc]]] = True
+    return outside[rows]
 
 
 def _leaner(found: Audited, before: Stock, around: Surroundings) -> Audited:

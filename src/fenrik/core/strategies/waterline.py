@@ -135,9 +135,15 @@ class _Work:
         corner = self.place.given.cutter.corner_mm
         walls = Walls(corners, corner)
         levels = wall_levels(corners, max(top, bottom), bottom, params.stepdown_mm, params.scallop_mm, corner)
+        above = np.inf
         for number, (level, whole) in enumerate(levels):
             progress(number / len(levels), "following walls")
-            before = self._level(walls, level, whole, wanted, before)
+            here = self._at(wanted, level, above + corner)
+            if here is None or len(here):
+                before = self._level(walls, level, whole, here, before)
+            else:
+                walls.take_feet(level)
+            above = level if whole else above
 
     def _wanted(self, corners: Points) -> Points | None:
         """Places (n, 3) of the faces on which stock stands; None: anywhere."""
@@ -148,10 +154,21 @@ class _Work:
         found = standing(self.place.given.stock, mesh)
         return np.asarray(found.place[found.over_mm > self.params.allowance_mm + self.params.tolerance_mm])
 
+    def _at(self, wanted: Points | None, level: float, above: float) -> Points | None:
+        """What of wanted places a pass at a level is for: those that no pass above it comes to."""
+        if wanted is None:
+            return None
+        cell = self.place.landscape.stock.cell
+        return wanted[(wanted[:, 2] > level - cell) & (wanted[:, 2] < above + cell)]
+
     def _level(
         self, walls: Walls, level: float, whole: bool, wanted: Points | None, before: list[Points]
     ) -> list[Points]:
-        """All passes of one level, or those at the feet that are there; gives the ways that were cut."""
+        """All passes of one level, or those at the feet that are there; gives the ways that were cut.
+
+        Args:
+            wanted: the places (n, 3) that they are for; None: all.
+        """
         radius = self.place.radius
         sections = walls.at(level, radius, self.place.end) if whole else walls.feet_at(level, radius)
         if not sections:
@@ -164,7 +181,7 @@ class _Work:
         met = [walls.take_feet(level), *([walls.leaning.section(level + ABOVE_MM)] if whole else [])]
         self._note_missed(level, np.concatenate(met), runs)
         if wanted is not None:
-            runs = [part for run in runs for part in self._where_stock_stands(run, level, wanted)]
+            runs = [part for run in runs for part in self._where_stock_stands(run, wanted)]
         turned = [run[::-1] for run in runs] if self.params.milling == "climb" else runs
         cut: list[Points] = []
         while turned:
@@ -181,28 +198,21 @@ class _Work:
         begins = [run if _closes(run) else run[:1] for run in runs]
         return int(np.argmin([np.linalg.norm(places - at[:2], axis=1).min() for places in begins]))
 
-    def _where_stock_stands(self, run: Points, level: float, wanted: Points) -> list[Points]:
-        """What of a pass comes to places that are wanted at its level or above it, gaps that are short with it."""
+    def _where_stock_stands(self, run: Points, wanted: Points) -> list[Points]:
+        """What of a pass comes to wanted places, gaps that are short with it."""
         cell = self.place.landscape.stock.cell
-        near = wanted[(wanted[:, 2] > level - cell) & (wanted[:, 2] < level + self._depth + cell)]
-        if len(near) == 0:
-            return []
         step = max(cell, 0.1)
         line = shapely.LineString(run)
         along = np.linspace(0, line.length, max(int(np.ceil(line.length / step)), 1) + 1)
         places = _along(run, along)
         reach = self.reach + 1.5 * cell
-        there = np.isfinite(cKDTree(near[:, :2]).query(places, distance_upper_bound=reach)[0])
+        there = np.isfinite(cKDTree(wanted[:, :2]).query(places, distance_upper_bound=reach)[0])
         if there.all():
             return [run]
         if not there.any():
             return []
         # Over openings between walls it goes on: what stands before them is taken along, and nothing is to be lifted.
         return _marked(line, along, there, _closes(run), max(GAP_MM, BRIDGED * 2 * self.place.radius))
-
-    @property
-    def _depth(self) -> float:
-        return self.params.stepdown_mm or 1e4
 
     def _ways(self, run: Points, level: float, window: tuple[Points, Points]) -> Ways:
         """A pass with arcs in and out that touch nothing."""
@@ -322,7 +332,7 @@ def _marked(
 STRATEGY = Strategy(
     params=Waterline,
     run=waterline,
-    version=13,
+    version=14,
     group="Faces and pockets",
     cutters=("flat", "bull-nose", "ball"),
     stage=3,
