@@ -70,7 +70,7 @@ def test_progress_goes_on_from_level_to_level():
 def test_round_ends_follow_walls_that_lean_however_they_do(end, top):
     # A round corner touches where it leans as the wall does, at another height for each lean.
     shape = cone(0, 0, 0, 15.5, top, 11.5)
-    tool = {"diameter_mm": 16, "flute_length_mm": 30, **end}
+    tool = {"diameter_mm": 9, "flute_length_mm": 20, **end}
     build = job_for(shape, [(1, {"strategy": "waterline", "scallop_mm": 0.03})], {1: tool})
     build = with_targets(build, 10, faces(build, leaning))
     run(build)
