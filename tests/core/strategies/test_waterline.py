@@ -52,6 +52,22 @@ def test_walls_of_any_kind_come_out_to_size(shape, scallop):
     assert [f for f in proof(build)[0]["findings"] if f["kind"] in ("gouge", "rapid in stock")] == []
 
 
+def test_levels_under_what_stands_are_passed_over():
+    # The lower half is finished first; each level finishes what stands over it, up to the one above.
+    half = {"strategy": "waterline", "scallop_mm": 0.015, "lead": "none"}
+    rows = [(1, half | {"top_from": "part top", "top_mm": -5}), (1, half)]
+    build = job_for(cone(0, 0, 0, 11, 10, 10), rows, {1: flat(10)}, {"kind": "box", "z_plus_mm": 0}, cell_mm=0.25)
+    for number in (10, 20):
+        build = with_targets(build, number, faces(build, leaning))
+    lower, upper = (build.path(o).toolpath for o in build.job.operations)
+    cuts = [path.point[path.kind == Kind.CUT, 2] for path in (lower, upper)]
+    assert cuts[0].max() <= 5
+    assert cuts[1].max() > 9.5
+    assert cuts[1].min() > 4.4
+    left = finished(build, 20)
+    assert all(left[f] < 0.5 for f in walls(build)), left
+
+
 def test_progress_goes_on_from_level_to_level():
     shape = drafted(0, 0, 0, (50, 40), (47, 37), 15)
     build = job_for(shape, [(1, {"strategy": "waterline", "stepdown_mm": 1})], {1: flat(10)})
