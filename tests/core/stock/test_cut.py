@@ -150,8 +150,10 @@ def test_watched_body_depth():
         np.array([[20.0, 20, 10], [25, 20, 12]]),
         Assembly(bull_nose_profile(5, 0, 8), (Body("shank", shank),)),
     )
-    assert record.touch_mm[0, 0] == pytest.approx(2.0, abs=1e-9)
-    assert record.touch_mm[1, 0] == pytest.approx(2.0, abs=1e-9)
+    # 2 mm deep, but its edge is only 1 mm wider than what was cut.
+    assert record.touch_mm[0, 0] == pytest.approx(1.0, abs=1e-9)
+    # d further it is at most 1 + d deep from the side and 2 − 0.4 · d from below.
+    assert 1.0 <= record.touch_mm[1, 0] <= 12 / 7
 
 
 def test_a_shank_that_glances_a_wall_is_no_deeper_in_it_than_the_wall_was_left():

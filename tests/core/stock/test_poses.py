@@ -224,7 +224,8 @@ def depth_in(profile, places, axis):
 
 
 def test_watched_bodies_in_any_pose():
-    """A tilted shank against a wall: as deep as it reaches over the wall's plane (closed form)."""
+    """A tilted shank against a wall: as deep from its side and from below as its rim reaches over the wall's plane
+    (closed form)."""
     stock = Stock.box(np.zeros(3), np.array([20.0, 40.0, 40.0]), 0.4)
     lean = np.deg2rad(30)
     axis = np.array([np.sin(lean), 0, np.cos(lean)])
@@ -238,9 +239,27 @@ def test_watched_bodies_in_any_pose():
     tip = np.array([16.0, 20.0, 5.0])
     _, record = cut(stock, Poses.tilted(tip, tip + [0, 0, 1e-9], axis), Assembly(None, (shank,)))
     lower_edge = 16 + 10 * np.sin(lean) - 4 * np.cos(lean)
-    assert record.touch_mm[0, 0] == pytest.approx(20 - lower_edge, abs=0.4)
+    deep = (20 - lower_edge) / (np.cos(lean) + np.sin(lean))
+    assert record.touch_mm[0, 0] == pytest.approx(deep, abs=0.2)
     assert abs(record.touch_place[0, 0, 1] - 20) < 1
     assert np.all(record.removed_mm3 == 0)
+
+
+def test_a_ray_that_hardly_meets_a_shank_does_not_hide_how_deep_others_are_in_it():
+    """The corner of a block in an upright shank: as deep as the ray that shows it deepest, in closed form."""
+    cell, r = 0.5, 3.0
+    shank = Body("shank", cone_profile(r, r, 20).lifted(10))
+    stock = Stock.box(np.zeros(3), np.array([20.0, 20.0, 20.0]), cell)
+    lines = np.arange(0.25, 20, cell)
+    for east, north in np.random.default_rng(2).uniform(1.5, 2.8, (40, 2)):
+        # Along x at each y of a ray the corner's first place is at x = 0, and the other way round.
+        depth = [r - np.hypot(east, north + line) for line in lines] + [
+            r - np.hypot(east + line, north) for line in lines
+        ]
+        want = max(*depth, 0.0)
+        tip = np.array([-east, -north, 0.0])
+        _, record = cut(stock, Poses.upright(tip, tip + [0, 0, 1e-9]), Assembly(None, (shank,)))
+        assert record.touch_mm[0, 0] == pytest.approx(want, abs=1e-6)
 
 
 def test_nothing_to_cut_with_and_nowhere_to_go():

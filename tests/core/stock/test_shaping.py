@@ -139,7 +139,7 @@ def test_a_leaning_stock_is_cut_as_an_upright_one_by_a_leaning_tool(grooved):
     """The same cut, spoken of in a turned frame and in the blank's own."""
     start, end = np.array([[2.0, 3.0, 5.0]]), np.array([[16.0, 9.0, 4.0]])
     axis = np.array([0.3, -0.2, 0.9])
-    ball, holder = bull_nose_profile(2.0, 2.0, 8.0), bull_nose_profile(4.0, 1.0, 9.0)
+    ball, holder = bull_nose_profile(2.0, 2.0, 8.0), bull_nose_profile(4.0, 1.0, 9.0).lifted(4.0)
     tool = Assembly(ball, (Body("holder", holder),))
     own, record = cut(grooved, Poses.tilted(start, end, axis), tool)
     there, told = cut(turn_stock(grooved, ODD), Poses.tilted(start @ ODD, end @ ODD, axis @ ODD), tool)

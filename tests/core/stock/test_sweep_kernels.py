@@ -3,9 +3,8 @@
 import numba
 import numpy as np
 import pytest
-import shapely
 
-from fenrik.core.stock._sweep_kernels import from_way, furthest, surface_normal, widest_at
+from fenrik.core.stock._sweep_kernels import depth_of, furthest, surface_normal, widest_at
 from fenrik.core.tools.profile import bull_nose_profile, cone_profile
 
 BODIES = {
@@ -90,13 +89,18 @@ def test_a_ray_beside_the_body_meets_nothing(bands):
         assert furthest(bands, 0, len(bands), *a, *w, 6.0, 0.0)[2] == -1
 
 
-def test_distances_of_stretches_from_the_way_of_an_axis():
-    # Shapely's, for stretches that cross it, lie beside it, or are places.
-    rng = np.random.default_rng(4)
-    for dx in (0.0, 3.0, 8.0):
-        way = shapely.LineString([(0, 0), (dx, 0)]) if dx else shapely.Point(0, 0)
-        for _ in range(200):
-            p, q = rng.uniform(-6, 12, (2, 2))
-            q = p if rng.random() < 0.1 else q
-            stretch = shapely.LineString([p, q]) if np.any(p != q) else shapely.Point(p)
-            assert from_way(dx, *p, *q) == pytest.approx(way.distance(stretch), abs=1e-12)
+def test_a_stretch_is_as_deep_as_its_places_are_at_their_moments():
+    # A cone, held against many places and moments.
+    (run,) = cone_profile(3.0, 5.0, 6.0).convex()
+    rng, met = np.random.default_rng(4), 0
+    for dx, dz in ((0.0, 0.0), (4.0, 0.0), (0.0, -5.0), (3.0, 2.0), (3.0, -6.0)):
+        for _ in range(60):
+            p, q = rng.uniform([-5, -5, -3], [8, 5, 9], (2, 3))
+            found = depth_of(*p, *q, dx, dz, run.bands, 0, len(run.bands))
+            t, s = np.meshgrid(np.linspace(0, 1, 4001), np.linspace(0, 1, 5))
+            x, y, z = (p[k] + s * (q[k] - p[k]) - t * way for k, way in enumerate((dx, 0.0, dz)))
+            inside = (z >= 0) & (z <= 6)
+            depth = np.minimum(3 + z / 3 - np.hypot(x, y), z)[inside].max(initial=0.0)
+            met += depth > 0
+            assert found == pytest.approx(max(depth, 0.0), abs=3e-3)
+    assert met > 60

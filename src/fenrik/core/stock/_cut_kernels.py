@@ -25,14 +25,12 @@ from fenrik.core.stock._parting_kernels import (
     places_of,
     rise_of,
 )
-from fenrik.core.stock._sweep_kernels import from_way, furthest, surface_normal, widest_at
+from fenrik.core.stock._sweep_kernels import depth_of, furthest, surface_normal, widest_at
 from fenrik.core.stock._upright_kernels import is_exact, swept_heights
 from fenrik.core.tools.kernels import lowest_along
 
 BRICK = 32
 ALONG = 1.0 - 1e-14
-GLANCE_MM = 0.01
-"""A body that comes nowhere deeper than this over a ray glances it."""
 PENDING = -(1 << 30)
 """Added to the number of a motion where its hit still waits for its normal."""
 
@@ -409,10 +407,11 @@ def _watch_rays(
     u, v, along, i0, i1, j0, j1, ends, count, at, start, way, turn, low_box, high_box, low_u, low_v, cell, bands,
     first, last, chain, out,
 ):  # fmt: skip
-    """Longest stretch of stock inside a run of a watched body during one motion; out gets its length and middle.
+    """The stretch of stock that a run of a watched body has deepest in it during one motion; out gets how deep, and its
+    middle.
 
-    A ray that a wide shank only glances is long and not deep in it: it counts by how much nearer it comes to the axis's
-    way than the body is wide.
+    A ray that a wide shank only glances is long and not deep in it; where stock is thin, the way out is no longer than
+    it is thick.
     """
     swept = describe_sweep(turn, way, along, bands, first, last, chain)
     wx, wy, wz, dx, dz, slope, fall, low_end, high_end, wide, _ = swept
@@ -455,8 +454,11 @@ def _watch_rays(
                         low, high = max(at[i, j, h], a), min(at[i, j, h + 1], b)
                         deep = high - low
                         if deep > out[0]:
-                            away = from_way(dx, ax + low * wx, ay + low * wy, ax + high * wx, ay + high * wy)
-                            deep = min(deep, wide - away) if wide - away < GLANCE_MM else deep
+                            inside = depth_of(
+                                ax + low * wx, ay + low * wy, az + low * wz,
+                                ax + high * wx, ay + high * wy, az + high * wz, dx, dz, bands, first, last,
+                            )  # fmt: skip
+                            deep = min(deep, inside)
                         if deep > out[0]:
                             out[0] = deep
                             out[1 + u], out[1 + v] = qu + start[u], qv + start[v]

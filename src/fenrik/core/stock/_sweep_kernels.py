@@ -22,6 +22,7 @@ NONE = -1
 EDGE = 1e-9
 RIM = 1e-7
 FLAT = 1e-12
+PLACES, MOMENTS = 5, 1e-4
 
 
 @leaf(inline="always")
@@ -270,25 +271,37 @@ def furthest(bands, first, last, ax, ay, az, wx, wy, wz, dx, dz):
 
 
 @leaf
-def from_way(dx, px, py, qx, qy):
-    """Distance in plan between the axis's way, from (0, 0) to (dx, 0), and a stretch from p to q.
+def depth_of(px, py, pz, qx, qy, qz, dx, dz, bands, first, last):
+    """How deep a run of bands has places of a stretch from p to q in it on its way: from the side or from below,
+    whichever is less, at the moment when that is most."""
+    deepest = 0.0
+    for k in range(PLACES):
+        s = k / (PLACES - 1.0)
+        x, y, z = px + s * (qx - px), py + s * (qy - py), pz + s * (qz - pz)
+        begin, end = 0.0, 1.0
+        if dz != 0.0:  # The moments at which it is as high as the run.
+            u, v = (z - bands[first, 0]) / dz, (z - bands[last - 1, 1]) / dz
+            begin, end = max(min(u, v), 0.0), min(max(u, v), 1.0)
+        elif dx > 0.0:
+            begin = end = min(max(x / dx, 0.0), 1.0)
+        # A convex body has a place deepest at one moment, and less deep the longer before and after.
+        while end - begin > MOMENTS:
+            t, u = begin + (end - begin) / 3, end - (end - begin) / 3
+            if _depth_at(x - t * dx, y, z - t * dz, bands, first, last) < _depth_at(
+                x - u * dx, y, z - u * dz, bands, first, last
+            ):
+                begin = t
+            else:
+                end = u
+        if begin <= end:
+            t = 0.5 * (begin + end)
+            deepest = max(deepest, _depth_at(x - t * dx, y, z - t * dz, bands, first, last))
+    return deepest
 
-    Where they do not cross, it is that of an end of one from the other.
-    """
-    low, high = min(dx, 0.0), max(dx, 0.0)
-    if py * qy < 0.0:
-        x = px - py * (qx - px) / (qy - py)
-        if low <= x <= high:
-            return 0.0
-    ex, fx = px - min(max(px, low), high), qx - min(max(qx, low), high)
-    nearest = min(ex * ex + py * py, fx * fx + qy * qy)
-    sx, sy = qx - px, qy - py
-    long = sx * sx + sy * sy
-    for x in (low, high):
-        t = min(max(((x - px) * sx - py * sy) / long, 0.0), 1.0) if long > 0.0 else 0.0
-        ex, ey = px + t * sx - x, py + t * sy
-        nearest = min(nearest, ex * ex + ey * ey)
-    return np.sqrt(nearest)
+
+@leaf
+def _depth_at(x, y, z, bands, first, last):
+    return min(widest_at(bands, first, last, z) - np.sqrt(x * x + y * y), z - bands[first, 0])
 
 
 @leaf

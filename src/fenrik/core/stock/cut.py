@@ -64,8 +64,8 @@ def cut(
         first_source: number of the first step, kept with the hits it makes.
 
     Returns:
-        The stock afterwards and what each step did. The depth of a watched body is the shortest of the longest
-        stretches of stock in it on the three families of rays; never less than how far it must be moved out.
+        The stock afterwards and what each step did. The depth of a watched body is that of the deepest stretch of stock
+        on any ray: how deep it is in the body, from the side or from below, but no more than how long it is.
 
     Raises:
         FenrikError: when a place or an axis is not a number, or an axis turns over in one step.
@@ -280,9 +280,8 @@ class _Work:
         np.minimum.at(low, owner, self.sines[:, 0])
         np.maximum.at(high, owner, self.sines[:, 1])
         span = np.arcsin(np.clip(high, -1, 1)) - np.arcsin(np.clip(low, -1, 1))
-        # The family on which a body shows shallowest tells how deep it is.
-        seen = np.where(self.touch[..., 0] > 0, self.touch[..., 0], np.inf)
-        family = seen.argmin(axis=0)
+        # Each family sees the deepest place only as well as its rays come to it.
+        family = self.touch[..., 0].argmax(axis=0)
         best = np.take_along_axis(self.touch, family[None, ..., None], axis=0)[0]
         depth, place = np.zeros((n, best.shape[1])), np.zeros((n, best.shape[1], 3))
         np.maximum.at(depth, owner, best[..., 0])
