@@ -218,6 +218,8 @@ def test_a_part_from_outside_is_finished_or_told(which):
     assert result["findings"] == [], json.dumps(result["findings"][:2])
     assert result["untold"] < 0.001
     assert result["gouge_mm"] < 0.07, "by Open CASCADE"
+    edges = result["edges"]
+    assert max(edges["fast_mm"], edges["slow_mm"]) <= 0.001 * edges["arcs_mm"], "feeds worked out by hand"
 
 
 def test_most_of_what_could_be_made_is_made():

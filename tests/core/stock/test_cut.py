@@ -152,8 +152,15 @@ def test_watched_body_depth():
     )
     # 2 mm deep, but its edge is only 1 mm wider than what was cut.
     assert record.touch_mm[0, 0] == pytest.approx(1.0, abs=1e-9)
-    # d further it is at most 1 + d deep from the side and 2 − 0.4 · d from below.
-    assert 1.0 <= record.touch_mm[1, 0] <= 12 / 7
+    # Further on, places of what is left of the stock at the rays' heights: from the side and from below at each moment.
+    x, y, z = np.meshgrid(np.arange(13, 32, 0.05), np.arange(0, 6.5, 0.05), np.arange(18.25, 20, 0.5), indexing="ij")
+    moments = np.linspace(0, 1, 101)
+    left = np.hypot(x - 20, y) > 5
+    for t in moments:
+        left &= (np.hypot(x - 20 - 5 * t, y) > 5) | (z > 18 + 2 * t)
+    x, y, z = x[left], y[left], z[left]
+    deepest = max(np.minimum(6 - np.hypot(x - 20 - 5 * t, y), z - 18 - 2 * t).max() for t in moments)
+    assert record.touch_mm[1, 0] == pytest.approx(deepest, abs=0.1)
 
 
 def test_a_shank_that_glances_a_wall_is_no_deeper_in_it_than_the_wall_was_left():

@@ -193,10 +193,10 @@ def test_turning_axis_stays_within_its_bound():
         made = places[sources == 0]
         assert len(made) > 300
         depth = np.full(len(made), -np.inf)
-        for tip, axis in turning(c, start, end, first, last, 600):
+        for tip, axis in turning(c, start, end, first, last, 1500):
             depth = np.maximum(depth, depth_in(profile, made - tip, axis))
-        # A sample of 600 is itself off by its step.
-        step = (np.linalg.norm(end - start) + np.arccos(min(first @ last, 1.0)) * 16) / 600
+        # A sample of 1500 is itself off by its step.
+        step = (np.linalg.norm(end - start) + np.arccos(min(first @ last, 1.0)) * 16) / 1500
         assert depth.max() <= after.error_mm + 1e-6
         assert depth.min() >= -(after.error_mm + step)
 

@@ -3,8 +3,7 @@
 The motions are moved through the stock as it is there, with the whole tool, and the surface that they leave is held
 against the exact part. What cuts into the part, takes stock at rapid, or touches stock or fixture with a body that does
 not cut is taken out of the path: a way from pass to pass is led over the top instead; of passes the stretch is left out
-and told with its place. Arcs whose outer edge cuts are fed for that one. No code of the strategies is used
-here.
+and told with its place. Arcs whose outer edge cuts are fed for that one. No code of the strategies is used here.
 """
 
 from __future__ import annotations

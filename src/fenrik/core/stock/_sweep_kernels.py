@@ -23,6 +23,7 @@ EDGE = 1e-9
 RIM = 1e-7
 FLAT = 1e-12
 PLACES, MOMENTS = 5, 1e-4
+"""Places of a stretch that are asked how deep they are, and how closely the moment is looked for."""
 
 
 @leaf(inline="always")

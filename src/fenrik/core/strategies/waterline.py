@@ -138,7 +138,7 @@ class _Work:
         above = np.inf
         for number, (level, whole) in enumerate(levels):
             progress(number / len(levels), "following walls")
-            here = self._at(wanted, level, above + corner)
+            here = self._left_to(level, above + corner, wanted)
             if here is None or len(here):
                 before = self._level(walls, level, whole, here, before)
             else:
@@ -154,8 +154,8 @@ class _Work:
         found = standing(self.place.given.stock, mesh)
         return np.asarray(found.place[found.over_mm > self.params.allowance_mm + self.params.tolerance_mm])
 
-    def _at(self, wanted: Points | None, level: float, above: float) -> Points | None:
-        """What of wanted places a pass at a level is for: those that no pass above it comes to."""
+    def _left_to(self, level: float, above: float, wanted: Points | None) -> Points | None:
+        """The wanted places that are left to passes at a level: those that no pass above it comes to."""
         if wanted is None:
             return None
         cell = self.place.landscape.stock.cell
