@@ -3,10 +3,11 @@ import { choose, inJob, job, server, view } from "./screen";
 import { QueryClient } from "@tanstack/react-query";
 import { cleanup, fireEvent, screen, waitFor, within } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import { pickNothing, picks } from "../src/job/picking";
+import { pick, pickNothing, picks } from "../src/job/picking";
 import { Bodies } from "../src/stages/part/Bodies";
 import { Health } from "../src/stages/part/Health";
 import { HoleTable } from "../src/stages/part/HoleTable";
+import { Picked } from "../src/stages/part/Picked";
 
 beforeEach(pickNothing);
 afterEach(cleanup);
@@ -167,5 +168,27 @@ describe("the bodies of a model", () => {
     );
     await choose("What clamp is", "part");
     expect(vi.mocked(j.edit).mock.calls[1][0][0].value).toEqual([]);
+  });
+});
+
+describe("what is picked", () => {
+  const many = Array.from({ length: 75 }, () => ({ kind: "plane", area_mm2: 2, centroid: [0, 0, 0] }));
+  const openPicked = (faces: number) => {
+    pick({ faces: many.slice(0, faces).map((_, k) => k) });
+    const client = new QueryClient({ defaultOptions: { queries: { retry: false, staleTime: Infinity } } });
+    client.setQueryData(["part", "j", file], { ...part, faces: many });
+    inJob(<Picked />, job({ part: file } as never), view({ stage: "part" }), client);
+  };
+
+  it("says how many faces the list leaves out", () => {
+    openPicked(75);
+    expect(screen.getAllByText(/^plane/)).toHaveLength(60);
+    expect(screen.getByText("and 15 more")).toBeTruthy();
+  });
+
+  it("leaves none out of a short one", () => {
+    openPicked(60);
+    expect(screen.getAllByText(/^plane/)).toHaveLength(60);
+    expect(screen.queryByText(/more$/)).toBeNull();
   });
 });

@@ -8,6 +8,9 @@ import { useJob } from "../../job/useJob";
 import { Item } from "./Kept";
 import { f, referencesTo } from "./references";
 
+/** Faces, and edges, of which the list tells one by one. */
+const LISTED = 60;
+
 /** What is picked: its measures, keeping it under a name. */
 export function Picked() {
   const job = useJob();
@@ -71,14 +74,15 @@ export function Picked() {
     if (!error) setName("");
   };
   const area = picks.faces.reduce((a, k) => a + (part.faces[k]?.area_mm2 ?? 0), 0),
+    unlisted = Math.max(0, picks.faces.length - LISTED) + Math.max(0, picks.edges.length - LISTED),
     length = picks.edges.reduce((a, e) => a + (tables?.meta.lengths[e] ?? 0), 0);
   return (
     <fieldset>
       <legend>Picked: {many}</legend>
-      <div style={{ maxHeight: 150, overflowY: "auto" }}>
+      <div style={{ maxHeight: 165, overflowY: "auto" }}>
         {picks.faces
           .filter((k) => part.faces[k])
-          .slice(0, 60)
+          .slice(0, LISTED)
           .map((k) => {
             const face = part.faces[k];
             return (
@@ -92,7 +96,7 @@ export function Picked() {
           })}
         {tables &&
           picks.edges
-            .slice(0, 60)
+            .slice(0, LISTED)
             .map((e) => (
               <Item
                 key={`e${e}`}
@@ -101,6 +105,7 @@ export function Picked() {
                 onDrop={() => pick({ edges: picks.edges.filter((x) => x !== e) })}
               />
             ))}
+        {unlisted > 0 && <Text className="faint">and {unlisted} more</Text>}
       </div>
       {many > 1 && (
         <Text className="faint">

@@ -126,8 +126,12 @@ function TextInputFor({ sketch }: { sketch: Sketch }) {
       />
       <NumberInput
         size="xs"
-        w={90}
+        w={100}
         aria-label="Level, mm"
+        leftSection="Z"
+        rightSection="mm"
+        rightSectionWidth={36}
+        hideControls
         value={sketch.level_mm}
         onBlur={(e) => {
           const v = Number(e.currentTarget.value);
