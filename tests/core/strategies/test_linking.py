@@ -8,7 +8,10 @@ from prism import axis_ways, faces, flat, floor_at, job_for, proof, run, with_ta
 from fenrik.core.regions import Shadow
 from fenrik.core.regions.polygons import to_shape
 from fenrik.core.solids.reading import mesh_at
-from fenrik.core.toolpath import Kind
+from fenrik.core.strategies.linking import Linker
+from fenrik.core.toolpath import Kind, PathBuilder
+from fenrik.core.toolpath.builder import Feeds
+from fenrik.core.toolpath.safe import SafePlane
 from parts import box, cut, cylinder, fuse
 
 
@@ -62,3 +65,18 @@ def test_a_step_beside_a_wall_links_over_it():
     assert through_the_part(build, path, 4.0) == 0.0
     crossing = axis_ways(path, (Kind.CUT, Kind.LINK, Kind.ENTRY, Kind.EXIT, Kind.APPROACH))
     assert shapely.distance(shapely.MultiLineString(list(crossing)), shapely.LineString([(40, 6), (40, 34)])) > 4.0
+
+
+@pytest.mark.parametrize("rib_mm, joined", [(30, True), (40, False)])
+def test_through_cleared_ground_it_goes_round_corners_or_not_at_all(rib_mm, joined):
+    ground = shapely.box(0, 0, 80, 40) - shapely.box(38, 0, 42, rib_mm)
+    shapely.prepare(ground)
+    builder = PathBuilder(Feeds(500, 200, 900), SafePlane.at_height(50.0), 20.0)
+    linker = Linker(builder, None, lambda level, window: ground)
+    linker.over(np.array([20.0, 5.0]), 3.0, 4.0)
+    assert linker.through(ground, np.array([60.0, 5.0])) == joined
+    path = builder.finish()
+    assert np.count_nonzero(path.kind == Kind.LINK) == (3 if joined else 0)
+    assert all(ground.buffer(1e-6).covers(axis_ways(path, (Kind.LINK,))))
+    assert np.all(path.feed[path.kind == Kind.LINK] == 900)
+    assert path.point[path.kind == Kind.APPROACH].tolist() == [[20.0, 5.0, 3.0]]

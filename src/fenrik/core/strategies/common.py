@@ -22,6 +22,8 @@ from fenrik.core.toolpath import Toolpath
 
 MM: dict[str, Any] = {"unit": "mm"}
 START_GAP_MM = 1.0
+ARC_FIT_MM = 2e-3
+"""How far fitted arcs may stray from the offset polygons."""
 TESSELLATION_SHARE = 0.25
 """Share of an operation's tolerance that the triangles may use; sampling and simplifying share the rest."""
 End = Literal["top", "bottom"]

@@ -18,14 +18,13 @@ from fenrik.core.regions import fit_arcs, offset
 from fenrik.core.regions.polygons import Rings, signed_area, to_shape
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at, lengths_of, piece_of
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when, require
+from fenrik.core.strategies.common import ARC_FIT_MM, MM, START_GAP_MM, Outcome, beside_when, require
 from fenrik.core.strategies.declared import UNDERCUTTING, Strategy, mills
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.ground.levels import depth_levels
 from fenrik.core.strategies.leading import LeadParams, Side, Ways, lead_in, lead_out, run_on, straight_on, with_loops
 from fenrik.core.strategies.picked import MillingParams
 from fenrik.core.strategies.prismatic import (
-    ARC_FIT_MM,
     FLATTEN_MM,
     LEAST_PIECE_MM,
     Workplace,

@@ -11,13 +11,13 @@ from pydantic import Field
 from fenrik.core.frames import Points
 from fenrik.core.regions import Rings, clip_lines, components, fit_arcs, offset
 from fenrik.core.regions.polygons import from_shape, pole_of, to_shape
-from fenrik.core.strategies.common import MM, START_GAP_MM, Anchors, Outcome, require
+from fenrik.core.strategies.common import ARC_FIT_MM, MM, START_GAP_MM, Anchors, Outcome, require
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.ground.levels import depth_levels
 from fenrik.core.strategies.ground.regions import StandingStock
 from fenrik.core.strategies.picked import TargetParams
-from fenrik.core.strategies.prismatic import ARC_FIT_MM, Workplace
+from fenrik.core.strategies.prismatic import Workplace
 from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind

@@ -1,7 +1,8 @@
 """The planner of links: from cut to cut by the nearest free way, by construction clear of part, stock and fixtures.
 
 A link stays down where the straight way, or a short one round corners, lies in ground that the tool may be in and
-where nothing stands any more; else it goes over everything, no higher than what stands under the way.
+where nothing stands any more, whether that is looked for (`to`) or known from the passes before (`through`); else it
+goes over everything, no higher than what stands under the way.
 """
 
 from __future__ import annotations
@@ -18,8 +19,10 @@ from fenrik.core.contact.drop import tip_heights_grid
 from fenrik.core.frames import Points
 from fenrik.core.strategies.common import StockTops
 from fenrik.core.strategies.given import Given
-from fenrik.core.strategies.ground.links import sees, shortest_way
+from fenrik.core.strategies.ground.links import sees, shortest_way, way_through
+from fenrik.core.strategies.ground.passes import pass_curve
 from fenrik.core.toolpath import PathBuilder
+from fenrik.core.toolpath.builder import Kind
 from fenrik.core.tools.profile import bull_nose_profile
 
 GAP_MM = 2.0
@@ -123,6 +126,33 @@ class Linker:
             self.builder.link_at(np.array([at[0], at[1], height]), self.builder.feeds.exit)
         self.builder.link_at(np.column_stack([way, np.full(len(way), height)]), self.builder.feeds.exit)
         return True
+
+    def through(self, ground: BaseGeometry, xy: Points, back: Points | None = None, room_mm: float = 0.0) -> bool:
+        """Go to a place at the height where the tool is, through ground that is cleared: straight, back along the pass
+        before, or round corners.
+
+        Args:
+            ground: where the axis may be, made ready for questions.
+            back: another way to begin (n, 2), the pass before from its end to its begin.
+            room_mm: how far ways round corners keep from the edge of the ground.
+
+        Returns:
+            Whether there is such a way.
+        """
+        at = self.builder.place
+        if at is None:
+            return False
+        way = way_through(ground, at[:2], xy, back, room_mm)
+        if way is None:
+            return False
+        self.builder.follow(pass_curve(np.vstack([at[:2], way])), Kind.LINK, feed=self.builder.feeds.exit)
+        return True
+
+    def over(self, xy: Points, level: float, start_mm: float) -> None:
+        """Go over everything, and down to a place of a level where nothing stands over it any more: at rapid to
+        `start_mm`, then at the entry feed."""
+        self.builder.travel(float(xy[0]), float(xy[1]), start_mm)
+        self.builder.approach(np.array([xy[0], xy[1], level]))
 
     def _way_down(self, a: Points, b: Points, height: float, swept: Sequence[Points]) -> Points | None:
         """Places of a way at a height, without its begin; None where there is none that is free, short and cleared."""

@@ -29,13 +29,13 @@ from fenrik.core.regions import (
     union,
 )
 from fenrik.core.regions.polygons import bounds_of, from_shape, line_length, pole_of, signed_area, to_shape, widened
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when, require
+from fenrik.core.strategies.common import ARC_FIT_MM, MM, START_GAP_MM, Outcome, beside_when, require
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.ground.entries import Entry, EntryParams, go_in, plan_entry
 from fenrik.core.strategies.ground.fronts import Front, fronts_from, in_order
 from fenrik.core.strategies.ground.levels import depth_levels
-from fenrik.core.strategies.ground.links import along_inside, ready, slanting_step, way_through
+from fenrik.core.strategies.ground.links import along_inside, ready, slanting_step
 from fenrik.core.strategies.ground.passes import (
     closed_ring,
     offset_rings,
@@ -46,7 +46,7 @@ from fenrik.core.strategies.ground.passes import (
 from fenrik.core.strategies.ground.regions import StandingStock
 from fenrik.core.strategies.leading import lead_in, lead_out
 from fenrik.core.strategies.picked import MillingParams
-from fenrik.core.strategies.prismatic import ARC_FIT_MM, Workplace, near, need_targets
+from fenrik.core.strategies.prismatic import Workplace, near, need_targets
 from fenrik.core.strategies.targets import Area
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
@@ -211,6 +211,7 @@ class _Clearing:
     def __init__(self, place: Workplace, params: PocketClearing) -> None:
         self.place, self.params = place, params
         self.builder: PathBuilder = place.builder()
+        self.linker = place.linker(self.builder, place.radius + params.allowance_mm)
         self.clockwise = params.milling == "conventional"
         self.builder.beside = "both" if params.full_width else beside_when(params.milling)
         self.plans: dict[tuple[object, ...], list[_Plan]] = {}
@@ -445,17 +446,14 @@ class _Clearing:
     def _go_in(self, task: _Task, entry: Entry, ground: shapely.Geometry | None) -> None:
         """Down to the level; straight on from the level above where its ground leads to the way in."""
         at = self.builder.place
-        way = None
-        above = task.above
+        above, led = task.above, False
         if all(abs(level - above) > 1e-6 for level, _ in self.done):
             # Nothing was cleared down to there yet: what stands higher is not gone through at rapid.
             reach = self.place.radius + entry.size
             above = max(above, self.place.landscape.stock.under(float(entry.place[0]), float(entry.place[1]), reach))
         if ground is not None and at is not None and abs(at[2] - task.above) < 1e-6:
-            way = way_through(ground, at[:2], entry.place, None, CORNER_ROOM * self.params.stepover_mm)
-            if way is not None:
-                self.builder.follow(pass_curve(np.vstack([at[:2], way])), Kind.LINK, feed=self.builder.feeds.exit)
-        go_in(self.builder, self.params, entry, task.level, above, way is not None)
+            led = self.linker.through(ground, entry.place, room_mm=CORNER_ROOM * self.params.stepover_mm)
+        go_in(self.builder, self.params, entry, task.level, above, led)
 
     def _from_here(self, run: Points) -> Points:
         """A closed pass begun at its place nearest to the tool."""
@@ -476,20 +474,12 @@ class _Clearing:
     ) -> None:
         """Go to the begin of a pass: straight through cleared ground, back along the pass before, round corners of the
         ground, or over the top; the last step, from the ground's edge, at the cutting feed and inside the fence."""
-        builder, to = self.builder, run[0]
-        at = builder.place
-        assert at is not None
         edge = slanting_step(ground, fence, run, self.params.stepover_mm)
         room = CORNER_ROOM * self.params.stepover_mm
-        way = way_through(ground, at[:2], edge, lines[-1][::-1] if back else None, room)
-        if way is None:
-            spot = self._cut_place(lines, edge)
-            builder.travel(float(spot[0]), float(spot[1]), task.level + START_GAP_MM)
-            builder.approach(np.array([spot[0], spot[1], task.level]))
-            builder.cut(np.array([edge[0], edge[1], task.level]))
-        else:
-            builder.follow(pass_curve(np.vstack([at[:2], way])), Kind.LINK, feed=builder.feeds.exit)
-        builder.follow(pass_curve(np.vstack([edge, along_inside(fence, edge, to)])), Kind.CUT)
+        if not self.linker.through(ground, edge, lines[-1][::-1] if back else None, room):
+            self.linker.over(self._cut_place(lines, edge), task.level, task.level + START_GAP_MM)
+            self.builder.cut(np.array([edge[0], edge[1], task.level]))
+        self.builder.follow(pass_curve(np.vstack([edge, along_inside(fence, edge, run[0])])), Kind.CUT)
 
     def _cut_place(self, lines: list[Points], to: Points) -> Points:
         """Where the axis has been, nearest to a place: down there the tool meets nothing."""
@@ -519,11 +509,9 @@ class _Clearing:
     def _over_to(self, task: _Task, to: Points, ground: shapely.Geometry) -> None:
         """To a place in cleared ground at a level: through the ground where the tool is in it, else over the top."""
         at = self.builder.place
-        if at is not None and abs(at[2] - task.level) < 1e-6 and ground.covers(shapely.LineString([at[:2], to])):
-            self.builder.link_at(np.array([to[0], to[1], task.level]), self.builder.feeds.exit)
+        if at is not None and abs(at[2] - task.level) < 1e-6 and self.linker.through(ground, to):
             return
-        self.builder.travel(float(to[0]), float(to[1]), task.level + START_GAP_MM)
-        self.builder.approach(np.array([to[0], to[1], task.level]))
+        self.linker.over(to, task.level, task.level + START_GAP_MM)
 
 
 STRATEGY = Strategy(

@@ -28,7 +28,7 @@ from fenrik.core.regions import (
 )
 from fenrik.core.regions.polygons import bounds_of, from_shape, line_length, to_shape
 from fenrik.core.sketches import Curve
-from fenrik.core.strategies.common import Anchors, require
+from fenrik.core.strategies.common import ARC_FIT_MM, Anchors, require
 from fenrik.core.strategies.given import BODY_CLEARANCE_MM, OBSTACLE_CLEARANCE_MM, Given
 from fenrik.core.strategies.ground.regions import StandingStock
 from fenrik.core.strategies.linking import Landscape, Linker, skimming_builder
@@ -41,8 +41,6 @@ from fenrik.core.tools.kernels import element_height, radius_at
 from fenrik.core.tools.profile import bull_nose_profile
 from fenrik.core.tools.underside import Underside, underside_of
 
-ARC_FIT_MM = 2e-3
-"""How far fitted arcs may stray from the offset polygons."""
 LIFT_MM = 4e-3
 """How deep a rounded end may touch triangles of a fillet that lie within 2 µm of it."""
 END_STEPS, MAX_CORNERS, REACH_STEPS = 24, 160, 400

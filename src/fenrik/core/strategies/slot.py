@@ -9,13 +9,13 @@ from pydantic import Field
 
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at, lengths_of, piece_of
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when
+from fenrik.core.strategies.common import ARC_FIT_MM, MM, START_GAP_MM, Outcome, beside_when
 from fenrik.core.strategies.declared import UNDERCUTTING, Strategy, mills
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.ground.levels import depth_levels
 from fenrik.core.strategies.leading import end_direction, start_direction
 from fenrik.core.strategies.picked import MillingParams
-from fenrik.core.strategies.prismatic import ARC_FIT_MM, Workplace, need_targets
+from fenrik.core.strategies.prismatic import Workplace, need_targets
 from fenrik.core.strategies.targets import Chain
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind

@@ -25,7 +25,7 @@ from fenrik.core.regions import fit_arcs
 from fenrik.core.sketches.curve import begun_at, lengths_of
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock.standing import standing
-from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, beside_when
+from fenrik.core.strategies.common import ARC_FIT_MM, MM, START_GAP_MM, Outcome, beside_when
 from fenrik.core.strategies.declared import Strategy
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.ground.walls import (
@@ -39,7 +39,7 @@ from fenrik.core.strategies.ground.walls import (
 )
 from fenrik.core.strategies.leading import LeadParams, Side, Ways, lead_in, lead_out
 from fenrik.core.strategies.picked import PICKED_WITHIN_MM, MillingParams
-from fenrik.core.strategies.prismatic import ARC_FIT_MM, FLATTEN_MM, Workplace, need_targets
+from fenrik.core.strategies.prismatic import FLATTEN_MM, Workplace, need_targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 

@@ -11,10 +11,10 @@ from fenrik.core.frames import Points
 from fenrik.core.regions import Rings, clip_lines, components, fit_arcs, offset
 from fenrik.core.regions.polygons import pole_of, thinned
 from fenrik.core.sketches import Curve
+from fenrik.core.strategies.common import ARC_FIT_MM
 from fenrik.core.strategies.ground.entries import Entry
 from fenrik.core.strategies.ground.fronts import RIM_MM, THIN_MM, Front
 from fenrik.core.strategies.ground.links import ready
-from fenrik.core.strategies.prismatic import ARC_FIT_MM
 
 THIN_SHARE = 0.35
 SPIRAL_STEP = 0.02
