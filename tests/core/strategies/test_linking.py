@@ -67,7 +67,7 @@ def test_a_step_beside_a_wall_links_over_it():
     assert shapely.distance(shapely.MultiLineString(list(crossing)), shapely.LineString([(40, 6), (40, 34)])) > 4.0
 
 
-@pytest.mark.parametrize("rib_mm, joined", [(30, True), (40, False)])
+@pytest.mark.parametrize(("rib_mm", "joined"), [(30, True), (40, False)])
 def test_through_cleared_ground_it_goes_round_corners_or_not_at_all(rib_mm, joined):
     ground = shapely.box(0, 0, 80, 40) - shapely.box(38, 0, 42, rib_mm)
     shapely.prepare(ground)
