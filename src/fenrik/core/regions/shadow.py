@@ -53,8 +53,9 @@ class Shadow:
         edges = self.triangles[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2)
         heights = self.points[edges, 2]
         # Two edges that lie against each other are above the same levels, unless they are level themselves.
-        rim = np.flatnonzero(_unopposed(edges, len(self.points)) | (np.ptp(heights, axis=1) == 0))
+        rim = np.flatnonzero(_unopposed(edges) | (np.ptp(heights, axis=1) == 0))
         self._edges, self._own, self._edge_lows = edges[rim], rim // 3, heights[rim].min(axis=1)
+        self._sides = _sides(self._edges)
         self._leans = self.top - self.bottom > LEVEL_MM
         self._kept: dict[tuple[int, float], Cover] = {}
         self._gaps: dict[bytes, list[Rings]] = {}
@@ -97,12 +98,12 @@ class Shadow:
 
     def _above(self, level: float) -> Cover:
         reaches = (self.top > level) | (self.bottom >= level)
-        above = self._edges[(self._edge_lows >= level) & reaches[self._own]]
-        edges, points = [above[_unopposed(above, len(self.points))]], self.points
+        above = np.flatnonzero((self._edge_lows >= level) & reaches[self._own])
+        edges, points = [self._edges[above[_alone(self._sides[above])]]], self.points
         crossing = (self.bottom < level) & (self.top > level)
         if crossing.any():
             cut, extra = _cut_off(points, self.triangles[crossing], level)
-            edges.append(cut[_unopposed(cut, len(points) + len(extra))])
+            edges.append(cut[_unopposed(cut)])
             points = np.vstack([points, extra])
         rings = _rings(np.vstack(edges), points[:, :2])
         merged = Cover.of(union(rings))
@@ -119,9 +120,23 @@ class Shadow:
         return self._gaps[key]
 
 
-def _unopposed(edges: np.ndarray, count: int) -> np.ndarray:
-    """Which of directed edges (n, 2) between so many points have no opposite."""
-    return ~np.isin(edges @ [count, 1], edges @ [1, count])
+def _unopposed(edges: np.ndarray) -> np.ndarray:
+    """Which of directed edges (n, 2) have no opposite."""
+    return _alone(_sides(edges))
+
+
+def _sides(edges: np.ndarray) -> np.ndarray:
+    """A number for each of directed edges (n, 2), those of opposite ones differing in the last bit alone."""
+    ends = np.sort(edges, axis=1)
+    pair = np.unique(ends[:, 0] << 32 | ends[:, 1], return_inverse=True)[1]
+    return np.asarray(pair << 1 | (edges[:, 0] > edges[:, 1]))
+
+
+def _alone(sides: np.ndarray) -> np.ndarray:
+    """Which of such numbers stand without that of the opposite edge."""
+    there = np.zeros(2 + sides.max(initial=0), bool)
+    there[sides] = True
+    return ~there[sides ^ 1]
 
 
 def _cut_off(points: Points, triangles: np.ndarray, level: float) -> tuple[np.ndarray, Points]:
