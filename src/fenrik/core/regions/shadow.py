@@ -53,9 +53,10 @@ class Shadow:
         edges = self.triangles[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2)
         heights = self.points[edges, 2]
         # Two edges that lie against each other are above the same levels, unless they are level themselves.
-        rim = np.flatnonzero(_unopposed(edges) | (np.ptp(heights, axis=1) == 0))
+        sides = _sides(edges)
+        rim = np.flatnonzero(_alone(sides) | (np.ptp(heights, axis=1) == 0))
         self._edges, self._own, self._edge_lows = edges[rim], rim // 3, heights[rim].min(axis=1)
-        self._sides = _sides(self._edges)
+        self._sides = sides[rim]
         self._leans = self.top - self.bottom > LEVEL_MM
         self._kept: dict[tuple[int, float], Cover] = {}
         self._gaps: dict[bytes, list[Rings]] = {}
@@ -103,7 +104,7 @@ class Shadow:
         crossing = (self.bottom < level) & (self.top > level)
         if crossing.any():
             cut, extra = _cut_off(points, self.triangles[crossing], level)
-            edges.append(cut[_unopposed(cut)])
+            edges.append(cut[_alone(_sides(cut))])
             points = np.vstack([points, extra])
         rings = _rings(np.vstack(edges), points[:, :2])
         merged = Cover.of(union(rings))
@@ -118,11 +119,6 @@ class Shadow:
         if key not in self._gaps:
             self._gaps[key] = components(thinned(offset(offset(gap, -SEAL_MM), SEAL_MM), THIN_MM))
         return self._gaps[key]
-
-
-def _unopposed(edges: np.ndarray) -> np.ndarray:
-    """Which of directed edges (n, 2) have no opposite."""
-    return _alone(_sides(edges))
 
 
 def _sides(edges: np.ndarray) -> np.ndarray:

@@ -509,7 +509,8 @@ class _Clearing:
     def _over_to(self, task: _Task, to: Points, ground: shapely.Geometry) -> None:
         """To a place in cleared ground at a level: through the ground where the tool is in it, else over the top."""
         at = self.builder.place
-        if at is not None and abs(at[2] - task.level) < 1e-6 and self.linker.through(ground, to):
+        if at is not None and abs(at[2] - task.level) < 1e-6 and ground.covers(shapely.LineString([at[:2], to])):
+            self.builder.link_at(np.array([to[0], to[1], task.level]), self.builder.feeds.exit)
             return
         self.linker.over(to, task.level, task.level + START_GAP_MM)
 
