@@ -7,7 +7,8 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from fenrik.core.cutting.speeds import feed_rate, spindle_speed
-from fenrik.core.tools.cutters import MM, Cutter
+from fenrik.core.tools.cutters import Cutter
+from fenrik.core.tools.cutters.cutter import MM
 
 
 class _Part(BaseModel):
