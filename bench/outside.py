@@ -34,7 +34,8 @@ APART_MM = 0.05
 
 def job_of(name: str) -> dict[str, Any]:
     """A job as the first clicks make it: stock with 2 mm all round, the shop's materials and machine."""
-    from fenrik.demo.jobs import MACHINES, SIDES
+    from fenrik.demo.jobs.rows import SIDES
+    from fenrik.demo.own import MACHINES
     from fenrik.demo.shop import SHOP_MATERIALS
 
     stock = {"kind": "box", **dict.fromkeys(SIDES, 2), "z_minus_mm": 2, "z_plus_mm": 2}

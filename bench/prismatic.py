@@ -18,7 +18,8 @@ sys.path.append(str(Path(__file__).parents[1] / "tests" / "core" / "strategies")
 
 def plate_job() -> dict[str, Any]:
     """The plate in a job as a person would set it up: stock with 1 mm over it, the shop's materials and machine."""
-    from fenrik.demo.jobs import MACHINES, SIDES
+    from fenrik.demo.jobs.rows import SIDES
+    from fenrik.demo.own import MACHINES
     from fenrik.demo.shop import SHOP_MATERIALS
 
     stock = {"kind": "box", **dict.fromkeys(SIDES, 2), "z_minus_mm": 0, "z_plus_mm": 1}

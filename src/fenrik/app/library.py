@@ -11,7 +11,7 @@ from fenrik.core.cutting.materials import Material
 from fenrik.core.errors import fail
 from fenrik.core.recipe import Recipe
 from fenrik.core.tools import Tool
-from fenrik.demo.jobs import MACHINES, TOOLS
+from fenrik.demo.own import MACHINES, TOOLS
 from fenrik.demo.shop import SHOP_MATERIALS, SHOP_TOOLS
 
 SHOP_RECIPE = "shop"

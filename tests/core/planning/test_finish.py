@@ -28,7 +28,7 @@ from fenrik.core.solids.writing import write_solid
 from fenrik.core.store import MemoryStore
 from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.tools import Tool
-from fenrik.demo.jobs import SIDES
+from fenrik.demo.jobs.rows import SIDES
 from fenrik.demo.shop import SHOP_TOOLS
 from outside import SEEDS, job_of, planned
 from parts import box, cut, cylinder, fuse

@@ -1,0 +1,45 @@
+"""The demo's jobs: documents built in code over the shipped STEP files, a file each."""
+
+from __future__ import annotations
+
+from importlib import resources
+from typing import Any
+
+from fenrik.core.job import Job, parse_job
+from fenrik.demo.jobs import (
+    dial_plate,
+    lantern_bracket,
+    lens_mould_insert,
+    rail_brackets,
+    valve_manifold,
+    winch_bearing,
+)
+
+DEMO_JOBS = {
+    "lantern-bracket": lantern_bracket.document,
+    "lens-mould-insert": lens_mould_insert.document,
+    "valve-manifold": valve_manifold.document,
+    "dial-plate": dial_plate.document,
+    "rail-brackets": rail_brackets.document,
+    "winch-bearing": winch_bearing.document,
+}
+
+
+def demo_job(name: str) -> Job:
+    """A demo job by its short name."""
+    return parse_job(DEMO_JOBS[name]())
+
+
+def demo_model(name: str) -> bytes:
+    """The model file of a demo job."""
+    file = DEMO_JOBS[name]()["part"]["file"]
+    return resources.files("fenrik.demo").joinpath("models", file).read_bytes()
+
+
+def write_demo(folder: Any) -> None:
+    """Write the demo jobs and their models into a folder, as files for the command line."""
+    for name in DEMO_JOBS:
+        (folder / f"{name}.json").write_text(demo_job(name).model_dump_json(indent=2, exclude_none=True), "utf-8")
+        job = demo_job(name)
+        assert job.part is not None
+        (folder / job.part.file).write_bytes(demo_model(name))

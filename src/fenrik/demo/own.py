@@ -1,0 +1,113 @@
+"""What the demo's jobs have of their own: the two machines, and tools that are in no library."""
+
+from __future__ import annotations
+
+from typing import Any
+
+MACHINES: list[dict[str, Any]] = [
+    {
+        "name": "Gull (three-axis mill)",
+        "spindle_max_rpm": 15000,
+        "rapid_mm_min": 24000,
+        "max_feed_mm_min": 12000,
+        "acceleration_mm_s2": 3500,
+        "path_tolerance_mm": 0.02,
+        "travel_mm": [600, 400, 450],
+        "longest_tool_mm": 220,
+        "tool_change_s": 7,
+    },
+    {
+        "name": "Wren (small router)",
+        "spindle_max_rpm": 24000,
+        "rapid_mm_min": 6000,
+        "max_feed_mm_min": 4000,
+        "acceleration_mm_s2": 900,
+        "path_tolerance_mm": 0.05,
+        "travel_mm": [300, 200, 90],
+        "longest_tool_mm": 110,
+        "tool_change_s": 120,
+    },
+]
+
+HOLDER: list[dict[str, float]] = [
+    {"lower_diameter_mm": 24, "upper_diameter_mm": 30, "height_mm": 22},
+    {"lower_diameter_mm": 40, "upper_diameter_mm": 46, "height_mm": 36},
+]
+SLIM: list[dict[str, float]] = [
+    {"lower_diameter_mm": 14, "upper_diameter_mm": 22, "height_mm": 40},
+    {"lower_diameter_mm": 40, "upper_diameter_mm": 46, "height_mm": 30},
+]
+
+
+def _tool(
+    number: int,
+    name: str,
+    cutter: dict[str, Any],
+    stick_out: float,
+    rpm: float,
+    feed: float,
+    entry: float,
+    holder: list[dict[str, float]],
+    **rest: Any,
+) -> dict[str, Any]:
+    return {
+        "number": number,
+        "name": name,
+        "cutter": cutter,
+        "stick_out_mm": stick_out,
+        "holder": holder,
+        "spindle_rpm": rpm,
+        "cutting_feed_mm_min": feed,
+        "entry_feed_mm_min": entry,
+        "exit_feed_mm_min": 3000,
+        **rest,
+    }
+
+
+TOOLS = [
+    _tool(
+        1,
+        "Rougher 12",
+        {"kind": "flat", "diameter_mm": 12, "flute_length_mm": 38, "flutes": 3},
+        52,
+        6400,
+        1500,
+        600,
+        HOLDER,
+    ),
+    _tool(
+        2,
+        "Slot mill 6",
+        {"kind": "flat", "diameter_mm": 6, "flute_length_mm": 28, "flutes": 3},
+        44,
+        9500,
+        1100,
+        400,
+        SLIM,
+        shank_diameter_mm=6,
+    ),
+    _tool(
+        3,
+        "Bull-nose 8 r1",
+        {"kind": "bull-nose", "diameter_mm": 8, "corner_radius_mm": 1, "flute_length_mm": 32, "flutes": 4},
+        46,
+        8600,
+        1600,
+        500,
+        SLIM,
+    ),
+    _tool(
+        4, "Ball 6", {"kind": "ball", "diameter_mm": 6, "flute_length_mm": 30, "flutes": 2}, 46, 12000, 1800, 700, SLIM
+    ),
+    _tool(
+        5,
+        "Slot mill 4",
+        {"kind": "flat", "diameter_mm": 4, "flute_length_mm": 18, "flutes": 3},
+        34,
+        12000,
+        800,
+        400,
+        SLIM,
+        shank_diameter_mm=4,
+    ),
+]
