@@ -8,7 +8,8 @@ import numpy as np
 import pytest
 
 from fenrik.core.build import Build
-from fenrik.core.build.build import AUDIT_VERSION, PROOF_VERSION, STOCK_VERSION
+from fenrik.core.build.build import PROOF_VERSION
+from fenrik.core.build.chain import AUDIT_VERSION, STOCK_VERSION
 from fenrik.core.build.picks import picked_faces
 from fenrik.core.job import parse_job
 from fenrik.core.planning import (
