@@ -19,9 +19,9 @@ from fenrik.core.posting import read_program
 from fenrik.core.report import air_shares, setup_report, setup_sheet
 from fenrik.core.sketches.curve import Curve, begun_at, lengths_of, piece_of
 from fenrik.core.stock import stock_mesh
-from fenrik.core.strategies.contour import offset_chain
 from fenrik.core.strategies.engraving import medial_axis
 from fenrik.core.strategies.registry import STRATEGIES
+from fenrik.core.strategies.sides import offset_chain
 from fenrik.core.toolpath import Kind, Motion
 from fenrik.core.toolpath.tour import visiting_order
 from parts import box, chamfer, cut, cylinder, fuse, obround, round_upright_edges

@@ -18,12 +18,12 @@ from fenrik.core.regions.polygons import line_length, to_shape
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import begun_at
 from fenrik.core.strategies.common import ARC_FIT_MM, MM, START_GAP_MM, Outcome, beside_when
-from fenrik.core.strategies.contour import free_side, offset_chain
 from fenrik.core.strategies.declared import Strategy
 from fenrik.core.strategies.given import Given
 from fenrik.core.strategies.leading import lead_in, lead_out
 from fenrik.core.strategies.picked import MillingParams
 from fenrik.core.strategies.prismatic import Workplace, need_targets
+from fenrik.core.strategies.sides import free_side, offset_chain
 from fenrik.core.strategies.targets import Chain
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind

@@ -28,7 +28,7 @@ from fenrik.core.regions import (
     offset,
     union,
 )
-from fenrik.core.regions.polygons import bounds_of, from_shape, line_length, pole_of, signed_area, to_shape, widened
+from fenrik.core.regions.polygons import bounds_of, line_length, pole_of, to_shape, widened
 from fenrik.core.strategies.common import ARC_FIT_MM, MM, START_GAP_MM, Outcome, beside_when, require
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import Given
@@ -43,18 +43,14 @@ from fenrik.core.strategies.ground.passes import (
     pass_curve,
     spiral_pass,
 )
-from fenrik.core.strategies.ground.regions import StandingStock
 from fenrik.core.strategies.leading import lead_in, lead_out
 from fenrik.core.strategies.picked import MillingParams
-from fenrik.core.strategies.prismatic import Workplace, near, need_targets
+from fenrik.core.strategies.pocket_ground import PocketGround
+from fenrik.core.strategies.prismatic import Workplace, need_targets
 from fenrik.core.strategies.targets import Area
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 
-BESIDE_MM = 1.0
-"""How far beside the stock the cutter starts at an open side."""
-MOST_BESIDE = 8
-"""How often it is looked half a radius farther out for a place beside the stock."""
 THIN_CELLS = 0.75
 """Stock thinner than so many cells of its field is not gone after: it may be no more than the field's error."""
 LEAST_GROUND_MM2 = 1e-3
@@ -215,15 +211,15 @@ class _Clearing:
         self.clockwise = params.milling == "conventional"
         self.builder.beside = "both" if params.full_width else beside_when(params.milling)
         self.plans: dict[tuple[object, ...], list[_Plan]] = {}
-        self.done: list[tuple[float, Rings]] = []
         self.centre_cutting = place.given.cutter.centre_cutting
-        self.stock = StandingStock(place.given.stock)
-        self.stands: dict[tuple[float, float], Rings] = {}
+        self.ground = PocketGround(place, params.floor_allowance_mm)
         self.told: set[tuple[float, float, float]] = set()
 
     def cut(self, task: _Task) -> None:
-        standing, wanted = self._standing(task), self._wanted(task)
-        reachable = self._reachable(task, standing)
+        ground, area, level = self.ground, task.area, task.level
+        standing, wanted = ground.standing(area, level), ground.standing(area, level, task.above)
+        rounding = 0.0 if task.walls_only else self.params.corner_mm
+        reachable = ground.reachable(area, level, task.allowance, standing, rounding)
         if not reachable:
             self._tell_narrow(task)
             return
@@ -243,59 +239,7 @@ class _Clearing:
             self.plans[key] = self._plan(task, reachable, standing, wanted)
         for plan in self.plans[key]:
             self._run(task, plan)
-        self.done.append((task.level, reachable))
-
-    def _reachable(self, task: _Task, stock: Rings) -> Rings:
-        """Where the axis may be at a level, in the pieces that belong to the area."""
-        p, area = self.place, task.area
-        reach = p.radius + task.allowance
-        blocked = p.blocked(task.level - self.params.floor_allowance_mm, reach, self._window(area))
-        own = to_shape(area.rings)
-        shapely.prepare(own)
-
-        # Islands stand in the shadow; what else is cut out of a floor is a deeper place, whose stock goes as well.
-        whole = area.rings if area.fenced else [r for r in area.rings if signed_area(r) > 0]
-
-        def room(grown_mm: float) -> Rings:
-            free = difference(offset(whole, grown_mm), blocked)
-            if self.params.corner_mm > 0 and not task.walls_only:
-                free = offset(offset(free, -self.params.corner_mm), self.params.corner_mm)
-            return [ring for piece in components(free) if own.intersects(to_shape(piece)) for ring in piece]
-
-        if area.fenced:
-            return room(-reach)
-        closed, beside = room(1e-3), p.radius + p.landscape.stock.cell + BESIDE_MM
-        if abs(area_of(room(beside)) - area_of(closed)) < 1e-2 * p.radius**2:
-            return closed
-        # At an open side the region goes on until the tool stands beside the stock.
-        touched = offset(stock, p.radius + p.landscape.stock.cell)
-        for more in range(MOST_BESIDE):
-            found = room(beside + more * p.radius / 2)
-            if any(pole_of(g)[1] > BESIDE_MM / 4 for g in components(difference(found, touched))):
-                return found
-        return room(p.radius / 4)
-
-    def _standing(self, task: _Task) -> Rings:
-        """Where stock stands above a level, less what this operation has cleared down to it."""
-        return self._uncleared(task, np.inf)
-
-    def _wanted(self, task: _Task) -> Rings:
-        """Where stock stands in the depth that a level takes: under an overhang that is less."""
-        return self._uncleared(task, task.above)
-
-    def _uncleared(self, task: _Task, high: float) -> Rings:
-        key = task.level, high
-        if key not in self.stands:
-            self.stands[key] = from_shape(self.stock.between(*key))
-        stands = near(self.stands[key], self._window(task.area), self.place.radius)
-        cleared = [offset(r, self.place.radius - 1e-3) for level, r in self.done if level <= task.level + 1e-9]
-        return difference(stands, union(*cleared)) if cleared else stands
-
-    def _window(self, area: Area) -> tuple[Points, Points]:
-        """A rectangle round an area that holds all that matters for it."""
-        low, high = bounds_of(area.rings)
-        far = (MOST_BESIDE / 2 + 2) * self.place.radius + BESIDE_MM
-        return low - far, high + far
+        ground.cleared.append((level, reachable))
 
     def _tell_narrow(self, task: _Task) -> None:
         """The tool does not fit: said once for each area, with the room that there is."""
@@ -333,14 +277,14 @@ class _Clearing:
                 own = [g for g in ground if to_shape(part).intersects(to_shape(g))]
                 entry = plan_entry(radius, self.centre_cutting, self.params, part, max(own, key=area_of) if own else [])
                 if entry is None:
-                    self._tellclosed_ring(task, part)
+                    self._tell_no_entry(task, part)
                     continue
                 if own:
                     entry = replace(entry, cleared=union(*own))
                 plans.append(self._passes(part, entry, wanted))
         return plans
 
-    def _tellclosed_ring(self, task: _Task, piece: Rings) -> None:
+    def _tell_no_entry(self, task: _Task, piece: Rings) -> None:
         spot, room = pole_of(piece)
         self.place.skip(
             task.area.label,
@@ -447,7 +391,7 @@ class _Clearing:
         """Down to the level; straight on from the level above where its ground leads to the way in."""
         at = self.builder.place
         above, led = task.above, False
-        if all(abs(level - above) > 1e-6 for level, _ in self.done):
+        if all(abs(level - above) > 1e-6 for level, _ in self.ground.cleared):
             # Nothing was cleared down to there yet: what stands higher is not gone through at rapid.
             reach = self.place.radius + entry.size
             above = max(above, self.place.landscape.stock.under(float(entry.place[0]), float(entry.place[1]), reach))
