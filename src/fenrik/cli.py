@@ -253,6 +253,8 @@ def _plan(options: argparse.Namespace) -> int:
     for row in report["operations"]:
         for left in row["unreached"]:
             print(f"row {row['number']}: {left['reason']} {left['advice']}", file=sys.stderr)
+        if not row["cuts"]:
+            print(f"row {row['number']}: Nothing stands where it would cut. Take it out.", file=sys.stderr)
     for finding in faults[:20]:
         print(f"{finding['kind']}: {finding['message']} {finding['advice']}", file=sys.stderr)
     return FAULTS if faults else DONE

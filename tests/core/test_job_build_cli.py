@@ -180,6 +180,7 @@ def test_plan_writes_everything(folder, tmp_path, capsys):
         "name",
         "strategy",
         "tool",
+        "cuts",
         "motions",
         "cut_length_mm",
         "time_s",
@@ -197,6 +198,7 @@ def test_plan_writes_everything(folder, tmp_path, capsys):
     assert report["proof"]["deviation"]["error_bound_mm"] < 0.01
     assert report["peak_memory_mb"] > 0
     assert 0 <= first["air_share"] < 1
+    assert first["cuts"]
     assert 0 < report["finish"]["finished_fraction"] < 1
     assert 0 < first["bound_mm"] < 0.05
     lines = (tmp_path / "joints" / "010.csv").read_text().splitlines()
@@ -234,6 +236,17 @@ def test_faults_give_exit_code_2(folder, tmp_path, capsys):
     (folder / "far.json").write_text(json.dumps(job))
     assert main(["plan", str(folder / "far.json"), "--out", str(tmp_path), "--only", "10"]) == FAULTS
     assert "travel" in capsys.readouterr().err
+
+
+def test_a_row_that_cuts_nothing_is_told(folder, tmp_path, capsys):
+    """The same once more, after itself."""
+    job = small_job()
+    job["operations"] = [job["operations"][0], job["operations"][0] | {"number": 11}]
+    (folder / "twice.json").write_text(json.dumps(job))
+    main(["plan", str(folder / "twice.json"), "--out", str(tmp_path), "--cell", "0.6"])
+    rows = json.loads((tmp_path / "report.json").read_text())["operations"]
+    assert [row["cuts"] for row in rows] == [True, False]
+    assert "row 11: Nothing stands where it would cut." in capsys.readouterr().err
 
 
 def test_what_is_left_out_is_told(folder, tmp_path, capsys):

@@ -4,6 +4,7 @@ import { choose, inJob, job, server, view } from "./screen";
 import { cleanup, fireEvent, screen, waitFor, within } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { pick, pickNothing, picks } from "../src/job/picking";
+import { IdleRows } from "../src/stages/route/IdleRows";
 import { LeftOver, OrderOffer } from "../src/stages/route/LeftOver";
 import { RouteBench } from "../src/stages/route/RouteBench";
 import { LeftLegend } from "../src/viewport/LeftMap";
@@ -308,6 +309,28 @@ describe("another order", () => {
     await offer(6);
     await new Promise((r) => setTimeout(r, 20));
     expect(screen.queryByText("Take that order")).toBeNull();
+  });
+});
+
+describe("rows that cut nothing", () => {
+  const idle = (number: number, state = "ready", cuts: boolean | null = false) => ({ number, state, cuts });
+  const offer = (...operations: ReturnType<typeof idle>[]) => {
+    const j = job(doc({ operations: [row(10, "a", { name: "dome" }), row(20, "a"), row(30, "b")] }), {
+      status: { operations, setups: [], tasks: [] } as never,
+    });
+    inJob(<IdleRows />, j, view({ setup: "a" }));
+    return j;
+  };
+  it("are named and taken out together, those of the setup only", () => {
+    const j = offer(idle(10), idle(20), idle(30));
+    expect(screen.getByText("10 dome, 20: proven, and nothing stands where they would cut.")).toBeTruthy();
+    fireEvent.click(screen.getByText("Take them out"));
+    const removed = ["operations/10", "operations/20"].map((path) => ({ op: "remove", path }));
+    expect(j.edit).toHaveBeenCalledWith(removed, "take out rows that cut nothing");
+  });
+  it("are those that are ready and proven: not one that failed, was not proven, or cuts", () => {
+    offer(idle(10, "failed"), idle(20, "ready", null), idle(30));
+    expect(screen.queryByText(/Take/)).toBeNull();
   });
 });
 

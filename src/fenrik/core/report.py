@@ -33,6 +33,7 @@ def operation_rows(build: Build, setup: Setup, compute_s: dict[int, float] | Non
                 "tool": operation.tool,
                 "motions": len(outcome.toolpath),
                 "cut_length_mm": outcome.toolpath.cut_length_mm(),
+                "cuts": str(operation.number) in summary["time_by_operation"],
                 "time_s": summary["time_by_operation"].get(str(operation.number), 0.0),
                 "compute_s": (compute_s or {}).get(operation.number, 0.0),
                 "worst_gouge_mm": result.get("worst_gouge_mm"),

@@ -4,6 +4,7 @@ import { useJob } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { ManyForm } from "./ManyForm";
 import { OperationForm } from "./OperationForm";
+import { IdleRows } from "./IdleRows";
 import { OrderOffer } from "./LeftOver";
 import { RouteProposal } from "./RouteProposal";
 import { useAddOperation } from "./useAddOperation";
@@ -74,7 +75,12 @@ export function RouteSheet() {
         </Text>
       )}
       {view.proposing && <RouteProposal onClose={() => view.set({ proposing: "" })} />}
-      {!view.proposing && selected.length === 0 && <OrderOffer />}
+      {!view.proposing && selected.length === 0 && (
+        <>
+          <IdleRows />
+          <OrderOffer />
+        </>
+      )}
       {selected.length === 1 && <OperationForm key={selected[0].number} operation={selected[0]} />}
       {selected.length > 1 && <ManyForm operations={selected} />}
       {selected.length === 0 && ready && !view.proposing && (
