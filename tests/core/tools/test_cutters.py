@@ -182,3 +182,36 @@ def test_standard_holders_have_the_flange_of_their_standard():
     assert holders["ISO 40 collet chuck 25"].sections[-1].lower_diameter_mm == 63.5  # ISO 7388-1
     assert holders["HSK-A 63 shrink chuck 12"].sections[-1].lower_diameter_mm == 63  # ISO 12164-1
     assert all(h.source for h in holders.values())
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("number", ["diameter_mm", "flute_length_mm"])
+def test_a_cutter_without_size_is_refused(kind, number):
+    """The smallest number above 0 is no size: such a cutter has no contour."""
+    with pytest.raises(ValidationError, match=number):
+        cutter(kind, **{number: math.ulp(0.0)})
+
+
+@pytest.mark.parametrize("kind", [k for k in KINDS if k != "own contour"])
+def test_any_numbers_are_refused_or_give_a_contour(kind):
+    """One that hangs together, outside the axis and above the tip."""
+    rng = np.random.default_rng(7)
+    names = [n for n in type(cutter(kind)).model_fields if n.endswith(("_mm", "_deg"))]
+    taken = 0
+    for _ in range(300):
+        numbers = {n: 10 ** rng.uniform(-2, 2.5) if n.endswith("_mm") else rng.uniform(3, 170) for n in names}
+        try:
+            pieces = cutter(kind, **({"thread": ""} if kind == "tap" else {}), **numbers).contour()
+        except ValidationError:
+            continue
+        taken += 1
+        ends = [(0.0, 0.0)] + [(p.r1, p.z1) for p in pieces]
+        assert np.allclose([(p.r0, p.z0) for p in pieces], ends[:-1], atol=1e-9)
+        assert np.min(ends) >= -1e-9
+    assert taken > 5
+
+
+@pytest.mark.parametrize("kind", ["tap", "thread mill"])
+def test_a_pitch_without_size_is_refused(kind):
+    with pytest.raises(ValidationError, match="pitch_mm"):
+        cutter(kind, **{"thread": "", "pitch_mm": math.ulp(0.0)})

@@ -73,7 +73,7 @@ def test_any_tool_survives_csv(diameter, flutes, name):
         ("number,name\n1,a,b,c", "more cells"),
         (
             "number,cutter.kind,cutter.diameter_mm,cutter.flute_length_mm,stick_out_mm\n1,flat,-3,10,30",
-            "greater than 0",
+            "greater than or equal to 0.01",
         ),
         ("number,holder\n1,nonsense", "is not a list"),
         ("number,number.x\n1,2", "no value of its own"),

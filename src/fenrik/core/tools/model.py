@@ -8,7 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from fenrik.core.cutting.speeds import feed_rate, spindle_speed
 from fenrik.core.tools.cutters import Cutter
-from fenrik.core.tools.cutters.cutter import MM
+from fenrik.core.tools.cutters.cutter import LEAST_MM, MM
 
 
 class _Part(BaseModel):
@@ -18,9 +18,9 @@ class _Part(BaseModel):
 class HolderSection(_Part):
     """One cone (or cylinder) of a holder, stacked upwards from the one before."""
 
-    lower_diameter_mm: float = Field(gt=0, le=1000, title="Lower diameter", json_schema_extra=MM)
-    upper_diameter_mm: float = Field(gt=0, le=1000, title="Upper diameter", json_schema_extra=MM)
-    height_mm: float = Field(gt=0, le=2000, title="Height", json_schema_extra=MM)
+    lower_diameter_mm: float = Field(ge=LEAST_MM, le=1000, title="Lower diameter", json_schema_extra=MM)
+    upper_diameter_mm: float = Field(ge=LEAST_MM, le=1000, title="Upper diameter", json_schema_extra=MM)
+    height_mm: float = Field(ge=LEAST_MM, le=2000, title="Height", json_schema_extra=MM)
 
 
 class Tool(_Part):
@@ -33,11 +33,16 @@ class Tool(_Part):
     coating: str = Field(default="", max_length=40, title="Coating")
     use: Literal["", "roughing", "finishing", "both"] = Field(default="", title="Use")
     shank_diameter_mm: float | None = Field(
-        default=None, gt=0, le=500, title="Shank diameter", description="Empty: the cutter's", json_schema_extra=MM
+        default=None,
+        ge=LEAST_MM,
+        le=500,
+        title="Shank diameter",
+        description="Empty: the cutter's",
+        json_schema_extra=MM,
     )
     neck_diameter_mm: float | None = Field(
         default=None,
-        gt=0,
+        ge=LEAST_MM,
         le=500,
         title="Neck diameter",
         description="Thinner stretch above the flutes",
@@ -46,13 +51,13 @@ class Tool(_Part):
     neck_length_mm: float = Field(default=0, ge=0, le=1000, title="Neck length", json_schema_extra=MM)
     length_mm: float | None = Field(
         default=None,
-        gt=0,
+        ge=LEAST_MM,
         le=2000,
         title="Overall length",
         description="Of the cutter, out of the holder",
         json_schema_extra=MM,
     )
-    stick_out_mm: float = Field(gt=0, le=2000, title="Stick-out", json_schema_extra=MM)
+    stick_out_mm: float = Field(ge=LEAST_MM, le=2000, title="Stick-out", json_schema_extra=MM)
     holder_name: str = Field(default="", max_length=80, title="Holder")
     holder: list[HolderSection] = Field(default_factory=list, max_length=20, title="Holder sections")
     length_offset: int | None = Field(

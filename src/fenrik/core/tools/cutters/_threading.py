@@ -12,7 +12,7 @@ from fenrik.core.tools.cutters.cutter import CutterBase, mm
 
 class Threading(CutterBase):
     thread: str = Field(default="", max_length=20, title="Thread", description="M6, 1/4-20 UNC …; empty: by its pitch")
-    pitch_mm: float = mm("Pitch")
+    pitch_mm: float = mm("Pitch", ge=0.05)
 
     @model_validator(mode="before")
     @classmethod

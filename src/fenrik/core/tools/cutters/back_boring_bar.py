@@ -8,7 +8,7 @@ from typing import Literal
 from pydantic import Field, model_validator
 
 from fenrik.core.tools.contour import Piece, line_through
-from fenrik.core.tools.cutters.cutter import DEG, MM, CutterBase, Family, mm
+from fenrik.core.tools.cutters.cutter import DEG, LEAST_MM, MM, CutterBase, Family, mm
 
 
 class BackBoringBar(CutterBase):
@@ -20,7 +20,7 @@ class BackBoringBar(CutterBase):
 
     kind: Literal["back boring bar"] = "back boring bar"
     flute_length_mm: float = Field(
-        gt=0, le=200, title="Height of the foot", description="From the tip to the edge", json_schema_extra=MM
+        ge=LEAST_MM, le=200, title="Height of the foot", description="From the tip to the edge", json_schema_extra=MM
     )
     bar_diameter_mm: float = mm("Bar diameter")
     edge_deg: float = Field(

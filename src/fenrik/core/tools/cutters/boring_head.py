@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from fenrik.core.tools.cutters.cutter import MM, CutterBase, Family
 
@@ -24,3 +24,9 @@ class BoringHead(CutterBase):
     @property
     def corner_mm(self) -> float:
         return self.corner_radius_mm
+
+    @model_validator(mode="after")
+    def _nose_fits(self) -> BoringHead:
+        if self.corner_radius_mm > min(self.radius_mm, self.flute_length_mm):
+            raise ValueError("the nose is rounder than the head is wide or its edge long; make the radius smaller")
+        return self

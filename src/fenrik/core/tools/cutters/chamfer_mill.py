@@ -15,7 +15,7 @@ class ChamferMill(Pointed):
     """Conical cutter for chamfers."""
 
     kind: Literal["chamfer mill"] = "chamfer mill"
-    tip_diameter_mm: float = mm("Tip diameter", ge=0, gt=None)
+    tip_diameter_mm: float = mm("Tip diameter", ge=0)
     included_deg: float = deg(90, "Included angle", 10, 170)
 
     @model_validator(mode="after")

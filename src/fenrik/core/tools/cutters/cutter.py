@@ -11,12 +11,14 @@ from fenrik.core.tools.contour import Piece, corner_arc, line_through
 
 MM: dict[str, Any] = {"unit": "mm"}
 DEG: dict[str, Any] = {"unit": "deg"}
+LEAST_MM = 0.01
+"""Nothing of a cutter is smaller; micro mills begin at 0.02 mm."""
 Family = Literal["milling", "face milling", "drilling", "reaming", "tapping", "thread milling", "engraving", "boring"]
 
 
 def mm(title: str, description: str | None = None, **limits: Any) -> Any:
-    """A length that must be given; above 0 and at most 1000 mm where `limits` say nothing else."""
-    return Field(title=title, description=description, json_schema_extra=MM, **({"gt": 0, "le": 1000} | limits))
+    """A length that must be given; at least 0.01 and at most 1000 mm where `limits` say nothing else."""
+    return Field(title=title, description=description, json_schema_extra=MM, **({"ge": LEAST_MM, "le": 1000} | limits))
 
 
 def deg(default: float, title: str, low: float, high: float, description: str | None = None) -> Any:
@@ -28,8 +30,8 @@ class CutterBase(BaseModel):
     """What every cutter has."""
 
     model_config = ConfigDict(extra="forbid")
-    diameter_mm: float = Field(gt=0, le=500, title="Diameter", json_schema_extra=MM)
-    flute_length_mm: float = Field(gt=0, le=1000, title="Cutting length", json_schema_extra=MM)
+    diameter_mm: float = Field(ge=LEAST_MM, le=500, title="Diameter", json_schema_extra=MM)
+    flute_length_mm: float = Field(ge=LEAST_MM, le=1000, title="Cutting length", json_schema_extra=MM)
     flutes: int = Field(default=2, ge=1, le=40, title="Flutes")
     centre_cutting: bool = Field(default=True, title="Centre cutting")
 

@@ -15,7 +15,7 @@ class EngravingCutter(Pointed):
     """Pointed cutter for engraving."""
 
     kind: Literal["engraving"] = "engraving"
-    tip_diameter_mm: float = mm("Tip diameter", ge=0, gt=None)
+    tip_diameter_mm: float = mm("Tip diameter", ge=0)
     included_deg: float = deg(30, "Included angle", 5, 150)
     flutes: int = Field(default=1, ge=1, le=40, title="Flutes")
 
