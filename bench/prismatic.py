@@ -67,7 +67,7 @@ def plate() -> None:
 
     data = write_solid(solid_from_shape(bench_plate()), ".step")
     warm_process()  # as a worker does that waits for work
-    alone = timed(lambda: read_solid(data, "plate.step"))
+    before = timed(lambda: read_solid(data, "plate.step"))
     began = time.perf_counter()
     job = parse_job(plate_job())
     shop = [Tool.model_validate(t) for t in [*SHOP_TOOLS, *long_drills()]]
@@ -82,6 +82,7 @@ def plate() -> None:
     computed = time.perf_counter() - began
     summary, _ = build.proof(setup)
     proven = time.perf_counter() - began
+    alone = (before + timed(lambda: read_solid(data, "plate.step"))) / 2  # a machine's speed changes meanwhile
     clearing = [o for o in job.operations if o.params.strategy == "pocket clearing"]
     areas = [targets_of(build, o).areas for o in clearing]
     retracts = sum(int(np.sum(build.path(o).toolpath.kind == Kind.RETRACT)) for o in clearing)
