@@ -254,7 +254,10 @@ def _plan(options: argparse.Namespace) -> int:
         for left in row["unreached"]:
             print(f"row {row['number']}: {left['reason']} {left['advice']}", file=sys.stderr)
         if not row["cuts"]:
-            print(f"row {row['number']}: Nothing stands where it would cut. Take it out.", file=sys.stderr)
+            words = (
+                "It cuts nothing: see to that" if row["unreached"] else "Nothing stands where it would cut. Take it out"
+            )
+            print(f"row {row['number']}: {words}.", file=sys.stderr)
     for finding in faults[:20]:
         print(f"{finding['kind']}: {finding['message']} {finding['advice']}", file=sys.stderr)
     return FAULTS if faults else DONE

@@ -218,6 +218,19 @@ def test_cancel(client, small_job, wait):
     wait(lambda: client.get(f"{url}/status").json()["tasks"][0]["state"] == "cancelled", 60)
 
 
+def test_a_row_that_cuts_nothing_says_why_where_it_left_something_out(client, small_job, wait):
+    url = f"/api/jobs/{small_job}"
+    good = client.get(url).json()["document"]["operations"][0]
+    over = good | {"number": 30, "params": good["params"] | {"bottom_mm": 100}}
+    for row in (good | {"number": 20}, over):
+        patch(client, small_job, {"op": "add", "path": "operations", "value": row}).raise_for_status()
+    client.post(f"{url}/compute", json={"setup": "s1"}).raise_for_status()
+    wait(lambda: client.get(f"{url}/status").json()["setups"][0]["proof"] == "ready")
+    rows = client.get(f"{url}/status").json()["operations"]
+    assert [r["cuts"] for r in rows] == [True, False, False]
+    assert [r["reason"] for r in rows] == ["", "", "No stock stands over the bottom."]
+
+
 def test_failed_work_says_why(client, small_job, wait):
     url = f"/api/jobs/{small_job}"
     good = client.get(url).json()["document"]["operations"][0]

@@ -241,12 +241,18 @@ def test_faults_give_exit_code_2(folder, tmp_path, capsys):
 def test_a_row_that_cuts_nothing_is_told(folder, tmp_path, capsys):
     """The same once more, after itself."""
     job = small_job()
-    job["operations"] = [job["operations"][0], job["operations"][0] | {"number": 11}]
+    first = job["operations"][0]
+    over = first | {"number": 12, "params": first["params"] | {"bottom_mm": 100}}
+    job["operations"] = [first, first | {"number": 11}, over]
     (folder / "twice.json").write_text(json.dumps(job))
     main(["plan", str(folder / "twice.json"), "--out", str(tmp_path), "--cell", "0.6"])
     rows = json.loads((tmp_path / "report.json").read_text())["operations"]
-    assert [row["cuts"] for row in rows] == [True, False]
-    assert "row 11: Nothing stands where it would cut." in capsys.readouterr().err
+    assert [row["cuts"] for row in rows] == [True, False, False]
+    told = capsys.readouterr().err
+    assert "row 11: Nothing stands where it would cut." in told
+    # One that leaves something out is not said to have found nothing.
+    assert "row 12: Nothing stands" not in told
+    assert "row 12: It cuts nothing" in told
 
 
 def test_what_is_left_out_is_told(folder, tmp_path, capsys):

@@ -313,7 +313,12 @@ describe("another order", () => {
 });
 
 describe("rows that cut nothing", () => {
-  const idle = (number: number, state = "ready", cuts: boolean | null = false) => ({ number, state, cuts });
+  const idle = (number: number, state = "ready", cuts: boolean | null = false, reason = "") => ({
+    number,
+    state,
+    cuts,
+    reason,
+  });
   const offer = (...operations: ReturnType<typeof idle>[]) => {
     const j = job(doc({ operations: [row(10, "a", { name: "dome" }), row(20, "a"), row(30, "b")] }), {
       status: { operations, setups: [], tasks: [] } as never,
@@ -327,6 +332,12 @@ describe("rows that cut nothing", () => {
     fireEvent.click(screen.getByText("Take them out"));
     const removed = ["operations/10", "operations/20"].map((path) => ({ op: "remove", path }));
     expect(j.edit).toHaveBeenCalledWith(removed, "take out rows that cut nothing");
+  });
+  it("say what they left out, and not that nothing stands there", () => {
+    offer(idle(10, "ready", false, "The walls are out of reach."));
+    expect(screen.getByText("10 dome: The walls are out of reach.")).toBeTruthy();
+    expect(screen.queryByText(/nothing stands/)).toBeNull();
+    expect(screen.getByText("Take it out")).toBeTruthy();
   });
   it("are those that are ready and proven: not one that failed, was not proven, or cuts", () => {
     offer(idle(10, "failed"), idle(20, "ready", null), idle(30));

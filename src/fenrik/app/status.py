@@ -25,8 +25,10 @@ class OperationStatus(BaseModel):
     reason: str = ""
     fraction: float = 0.0
     time_s: float | None = None
-    cuts: bool | None = Field(default=None, description="false: it finds nothing to cut; known once it is proven")
-    unreached: int = 0
+    cuts: bool | None = Field(
+        default=None,
+        description="false: it cuts nothing, for `reason` where it left something out; known once it is proven",
+    )
     path_key: str = Field(default="", description="changes exactly when the path does")
 
 
@@ -164,6 +166,8 @@ def _states(
                 status_o.state, status_o.reason = "failed", latest.words
         elif keys[f"failure {o.number}"] in present:
             status_o.state, status_o.reason = "failed", build.failure(o)
+        elif status_o.cuts is False:
+            status_o.reason = next((u.reason for u in build.outcome(o).unreached), "")
         operations.append(status_o)
     return operations, setups
 

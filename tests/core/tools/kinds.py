@@ -25,6 +25,7 @@ KINDS = {
     "dovetail": {"angle_deg": 60, "flute_length_mm": 5},
     "engraving": {"tip_diameter_mm": 0.2},
     "boring head": {},
+    "back boring bar": {"bar_diameter_mm": 4, "flute_length_mm": 6},
     "own contour": {"places": [[0, 0, 0], [3, 0, math.tan(math.pi / 8)], [5, 2, 0], [5, 20, 0]]},
 }
 
