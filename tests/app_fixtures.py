@@ -101,6 +101,11 @@ def step_file(pocket_shape, tmp_path_factory):
 @pytest.fixture
 def small_job(client, step_file):
     """A job with the pocket block, one setup and one roughing row; its id."""
+    return set_up_small_job(client, step_file)
+
+
+def set_up_small_job(client, step_file):
+    """A job with the pocket block, one setup and one roughing row; its id."""
     job = client.post("/api/jobs", json={"name": "New job"}).json()["id"]
     client.put(f"/api/jobs/{job}/part", files={"file": step_file.open("rb")}).raise_for_status()
     changes = [

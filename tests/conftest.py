@@ -16,6 +16,7 @@ sys.path[:0] = [
     for folder in (
         ".",
         "app",
+        "app/work",
         "e2e",
         "core/contact",
         "core/proof",

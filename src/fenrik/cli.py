@@ -35,7 +35,7 @@ from fenrik.core.report import cl_texts, joint_texts, merged_proof, setup_report
 from fenrik.core.solids import read_solid
 from fenrik.core.solids.writing import stl_bytes
 from fenrik.core.store import MemoryStore
-from fenrik.memory import give_back_early
+from fenrik.processes import give_back_early
 
 DONE, WRONG_JOB, FAULTS = 0, 1, 2
 
@@ -68,8 +68,14 @@ def main(arguments: list[str] | None = None) -> int:
     serve_parser.add_argument("--port", type=int, default=8040)
     serve_parser.add_argument("--workers", type=int, default=1)
     serve_parser.add_argument("--migrate", action="store_true", help="bring the database up to date first")
-    commands.add_parser("worker", help="run one worker against the same database")
-    commands.add_parser("migrate", help="bring the database up to date and load the demo if it is empty")
+    serve_parser.add_argument("--no-demo", action="store_true", help="with --migrate: leave an empty database empty")
+    worker_parser = commands.add_parser("worker", help="run one worker against the same database")
+    worker_parser.add_argument("--name", default="", help="under which it is known; that of the machine and process")
+    worker_parser.add_argument("--parent", type=int, default=None, help=argparse.SUPPRESS)
+    migrate_parser = commands.add_parser(
+        "migrate", help="bring the database up to date and load the demo if it is empty"
+    )
+    migrate_parser.add_argument("--no-demo", action="store_true", help="leave an empty database empty")
     commands.add_parser("warm", help="compile the kernels ahead of their first use")
     options = parser.parse_args(arguments)
     try:
@@ -286,16 +292,16 @@ def _serve(options: argparse.Namespace) -> int:
     return serve(options.host, options.port, options.workers)
 
 
-def _worker(_options: argparse.Namespace) -> int:
-    from fenrik.app.worker import run_worker
+def _worker(options: argparse.Namespace) -> int:
+    from fenrik.app.work.worker import run_worker
 
-    return run_worker()
+    return run_worker(options.name, options.parent)
 
 
-def _migrate(_options: argparse.Namespace) -> int:
+def _migrate(options: argparse.Namespace) -> int:
     from fenrik.app.migrate import migrate
 
-    return migrate()
+    return migrate(demo=not options.no_demo)
 
 
 def _warm(_options: argparse.Namespace) -> int:

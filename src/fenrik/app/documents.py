@@ -149,9 +149,7 @@ def delete(job_id: str) -> None:
     with Session(engine()) as session:
         row, _ = load(session, job_id, lock=True)
         row.deleted_at = now()
-        mine = col(TaskRow.job_id) == job_id
-        session.exec(update(TaskRow).where(mine, col(TaskRow.state) == "waiting").values(state="cancelled"))
-        session.exec(update(TaskRow).where(mine).values(cancel=True))
+        session.exec(update(TaskRow).where(col(TaskRow.job_id) == job_id).values(cancel=True))
         notify(session, kind="jobs", job=job_id)
         session.commit()
 

@@ -15,29 +15,14 @@ from starlette.exceptions import HTTPException
 from starlette.middleware.gzip import GZipMiddleware
 
 from fenrik import __version__
-from fenrik.app import problems, queue, reading, ready
+from fenrik.app import problems, reading, ready
 from fenrik.app.events import hub
 from fenrik.app.routers import jobs, library, parts, planning, setups, views, work
+from fenrik.app.work.watch import watch
 from fenrik.core.warm import warm_opening
 
 WEB = Path(os.environ.get("FENRIK_WEB", Path(__file__).parents[3] / "web" / "dist"))
-WATCH_EVERY_S, READY_EVERY_S = 3.0, 0.2
-
-
-async def watch_workers() -> None:
-    """Give work of killed workers back to the queue."""
-    async with queue.queue.open_async():
-        while True:
-            with contextlib.suppress(Exception):
-                await queue.take_up_stalled()
-            await asyncio.sleep(WATCH_EVERY_S)
-
-
-async def _start_watching() -> None:
-    while True:
-        with contextlib.suppress(Exception):
-            await watch_workers()
-        await asyncio.sleep(WATCH_EVERY_S)
+READY_EVERY_S = 0.2
 
 
 async def _warm_up() -> None:
@@ -54,7 +39,7 @@ async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
     gc.set_threshold(50_000, 20, 100)
     tasks = [
         asyncio.create_task(hub.listen()),
-        asyncio.create_task(_start_watching()),
+        asyncio.create_task(watch()),
         asyncio.create_task(_warm_up()),
     ]
     yield

@@ -11,19 +11,29 @@ from sqlmodel import Session, col, or_, select, text
 
 from fenrik.app.documents import add, purge
 from fenrik.app.library import load_shop
-from fenrik.app.queue import forget_old_tasks, queue, submit
 from fenrik.app.settings import database_url, sqlalchemy_url
 from fenrik.app.tables import JobRow, TaskRow, engine
+from fenrik.app.work.entries import adopt
+from fenrik.app.work.queue import queue
+from fenrik.app.work.tasks import submit
 
 
-def migrate() -> int:
+def migrate(demo: bool = True) -> int:
     """Create or upgrade all tables; load the demo where there is no job yet, for the workers to compute."""
     upgrade_schema()
-    forget_old_tasks()
+    _adopt_waiting()
     purge()
     load_shop()
-    load_demo()
+    if demo:
+        load_demo()
     return 0
+
+
+def _adopt_waiting() -> None:
+    """What waits for workers of an earlier version waits for ours."""
+    with Session(engine()) as session:
+        adopt(session)
+        session.commit()
 
 
 def upgrade_schema() -> None:

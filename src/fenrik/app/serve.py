@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import signal
+import socket
 import subprocess
 import sys
 import threading
@@ -15,7 +17,7 @@ from fenrik.app import ready
 from fenrik.core.warm import warm
 
 APPLICATION = "fenrik.app.main"
-CHECK_EVERY_S = 1.0
+CHECK_EVERY_S = 0.5
 
 
 def serve(host: str, port: int, workers: int) -> int:
@@ -25,7 +27,7 @@ def serve(host: str, port: int, workers: int) -> int:
     ready.begin()
     # The page first: workers that load the same modules at the same time would make it wait.
     import_module(APPLICATION)
-    keeper = threading.Thread(target=_keep_workers, args=(workers, stop), daemon=True)
+    keeper = threading.Thread(target=_keep_workers, args=(f"{socket.gethostname()} {port}", workers, stop), daemon=True)
     keeper.start()
     # uvicorn raises the signal that stopped it once more; as an exception it lets the workers be stopped too.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
@@ -37,7 +39,7 @@ def serve(host: str, port: int, workers: int) -> int:
     return 0
 
 
-def _keep_workers(count: int, stop: threading.Event) -> None:
+def _keep_workers(name: str, count: int, stop: threading.Event) -> None:
     """Have the kernels compiled, then start workers, and start them again when they die."""
     try:
         warm(ready.report)
@@ -45,16 +47,17 @@ def _keep_workers(count: int, stop: threading.Event) -> None:
         print(f"Compiling ahead failed: {error}", file=sys.stderr, flush=True)
     finally:
         ready.done()
-    running: list[subprocess.Popen[bytes]] = []
+    running: dict[str, subprocess.Popen[bytes]] = {}
     while not stop.is_set():
-        running = [p for p in running if p.poll() is None]
-        while len(running) < count:
-            running.append(subprocess.Popen([sys.executable, "-m", "fenrik.cli", "worker"]))
+        for place in (f"{name} {k + 1}" for k in range(count)):
+            if place not in running or running[place].poll() is not None:
+                words = ["worker", "--name", place, "--parent", str(os.getpid())]
+                running[place] = subprocess.Popen([sys.executable, "-m", "fenrik.cli", *words])
         stop.wait(CHECK_EVERY_S)
-    for process in running:
+    for process in running.values():
         process.terminate()
     deadline = time.monotonic() + 5
-    for process in running:
+    for process in running.values():
         try:
             process.wait(max(deadline - time.monotonic(), 0.1))
         except subprocess.TimeoutExpired:

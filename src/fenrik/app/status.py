@@ -7,16 +7,15 @@ from typing import Any
 from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
-from fenrik.app.computing import inputs_of
 from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import ComputedRow, TaskRow, engine
+from fenrik.app.work.computing import inputs_of
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import Operation
 from fenrik.core.planning import kept_finish
 
 KEY_LETTERS = 24
-OPEN_STATES = ("waiting", "running")
 
 
 class OperationStatus(BaseModel):

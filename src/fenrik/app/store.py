@@ -37,9 +37,14 @@ class DatabaseStore:
             raise MemoryError(f"an artefact of {len(packed)} bytes is too large to keep")
         with Session(engine()) as session:
             row = {"key": key, "kind": kind, "size": len(data), "data": packed, "made_at": now()}
-            session.execute(insert(ArtefactRow).values(row).on_conflict_do_nothing())
+            made = session.execute(insert(ArtefactRow).values(row).on_conflict_do_nothing())
+            if made.rowcount:  # type: ignore[attr-defined]
+                self.kept(session)
             session.commit()
         self._keep(key, data)
+
+    def kept(self, session: Session) -> None:
+        """Called where something new is kept, in the same transaction."""
 
     def present(self, keys: list[str]) -> set[str]:
         """Which of the keys are there."""

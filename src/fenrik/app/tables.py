@@ -7,7 +7,7 @@ from functools import lru_cache
 from typing import Any
 
 from pydantic_core import from_json, to_json
-from sqlalchemy import JSON, Column, Engine, LargeBinary
+from sqlalchemy import JSON, BigInteger, Column, Engine, LargeBinary
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel, create_engine
 
@@ -107,7 +107,8 @@ class ComputedRow(SQLModel, table=True):
 
 
 class TaskRow(SQLModel, table=True):
-    """Work in the queue with its progress."""
+    """Work in the queue with its progress: `queue_id` is its entry there, `attempt` how often it was begun, `in_vain`
+    how often since it last kept something new, `again_at` when it may be begun again."""
 
     __tablename__ = "task"
     id: str = Field(primary_key=True)
@@ -118,7 +119,11 @@ class TaskRow(SQLModel, table=True):
     words: str = ""
     cancel: bool = False
     problems: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSON_COLUMN, nullable=False))
-    queue_id: int | None = None
+    queue_id: int | None = Field(default=None, sa_type=BigInteger)
+    attempt: int = 0
+    in_vain: int = 0
+    worker: str = ""
+    again_at: datetime | None = None
     made_at: datetime = Field(default_factory=now)
 
 

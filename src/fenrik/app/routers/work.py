@@ -12,11 +12,11 @@ from pydantic import BaseModel
 from sqlmodel import Session, col, select
 from sse_starlette.sse import EventSourceResponse
 
-from fenrik.app import queue
 from fenrik.app.context import open_job, store
 from fenrik.app.documents import load, notify
 from fenrik.app.events import hub
 from fenrik.app.tables import ReleaseRow, engine, now
+from fenrik.app.work import tasks
 from fenrik.core.errors import fail
 from fenrik.core.job import Job
 from fenrik.core.keys import sha256
@@ -58,12 +58,12 @@ def compute(job_id: str, body: Compute) -> TaskId:
         raise fail(
             "operations", "are not in this setup's route, or switched off.", "Choose rows of the route.", unknown
         )
-    return TaskId(task=queue.submit(job_id, body.model_dump()))
+    return TaskId(task=tasks.submit(job_id, body.model_dump()))
 
 
 @router.post("/tasks/{task_id}/cancel", operation_id="cancelTask")
 def cancel(task_id: str) -> TaskId:
-    if not queue.cancel(task_id):
+    if not tasks.cancel(task_id):
         raise fail("task", "does not exist (any more).", "Nothing needs to be done.", task_id)
     return TaskId(task=task_id)
 

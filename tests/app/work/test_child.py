@@ -9,7 +9,7 @@ import psutil
 import pytest
 from child_work import warm, warmed, work
 
-from fenrik.app.child import IDLE_S, Child, Crashed, Overrun, Stopped
+from fenrik.app.work.child import IDLE_S, Child, Crashed, Overrun, Stopped
 
 
 @pytest.fixture
@@ -79,7 +79,7 @@ def test_work_that_nobody_could_follow_is_not_taken_for_the_next(child):
 def test_the_child_goes_with_its_worker():
     code = (
         "import sys; sys.path.insert(0, sys.argv[1])\n"
-        "from child_work import warm, warmed, work; from fenrik.app.child import Child\n"
+        "from child_work import warm, warmed, work; from fenrik.app.work.child import Child\n"
         "if __name__ == '__main__':\n"
         "    Child(work).run('sleep', lambda f, w: print('begun', flush=True), lambda: False)\n"
     )

@@ -10,10 +10,11 @@ from typing import Any
 from sqlalchemy.exc import OperationalError
 from sqlmodel import Session
 
-from fenrik.app.child import Message
 from fenrik.app.documents import KeptFiles, load, model_of
 from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import ComputedRow, TaskRow, engine
+from fenrik.app.work.child import Message
+from fenrik.app.work.tasks import Attempt, kept_something
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, Problem
 from fenrik.core.job import Operation, parse_job
@@ -24,7 +25,18 @@ from fenrik.core.strategies.registry import STRATEGIES
 KEPT_BYTES = 48 * 2**20
 
 
-def compute_task(task_id: str, progress: Callable[[float, str], None]) -> Message:
+class _Keeping(DatabaseStore):
+    """The store of an attempt: what is new in it shows that the attempt was not in vain."""
+
+    def __init__(self, attempt: Attempt) -> None:
+        super().__init__(KEPT_BYTES)
+        self._attempt = attempt
+
+    def kept(self, session: Session) -> None:
+        kept_something(session, self._attempt)
+
+
+def compute_task(attempt: Attempt, progress: Callable[[float, str], None]) -> Message:
     """Compute what a task asks for: paths of operations, or everything up to the proof of a setup.
 
     Returns:
@@ -34,7 +46,7 @@ def compute_task(task_id: str, progress: Callable[[float, str], None]) -> Messag
     began = time.monotonic()
     try:
         progress(0.0, "opening the job")
-        build, what, job_id = _opened(task_id)
+        build, what, job_id = _opened(attempt)
         setup = build.job.setup(what["setup"])
         numbers = set(what["operations"]) if what.get("operations") else None
         failed = build.compute(setup, numbers, what.get("proof", True), progress)
@@ -83,12 +95,12 @@ def _failed(words: str, problems: list[Problem]) -> Message:
     return "failed", (words, [replace(p, value=str(p.value)) for p in problems])
 
 
-def _opened(task_id: str) -> tuple[Build, dict[str, Any], str]:
+def _opened(attempt: Attempt) -> tuple[Build, dict[str, Any], str]:
     with Session(engine()) as session:
-        task = session.get_one(TaskRow, task_id)
+        task = session.get_one(TaskRow, attempt.task_id)
         _, revision = load(session, task.job_id)
         job, model, files = parse_job(revision.document), model_of(session, revision), KeptFiles(revision.files)
-        return Build(job, model, DatabaseStore(KEPT_BYTES), files=files), task.what, task.job_id
+        return Build(job, model, _Keeping(attempt), files=files), task.what, task.job_id
 
 
 def inputs_of(operation: Operation, build: Build) -> dict[str, Any]:

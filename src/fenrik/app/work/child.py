@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import resource
-import threading
+import signal
 import time
 from collections.abc import Callable
 from multiprocessing import get_context
@@ -15,13 +15,14 @@ from pathlib import Path
 from typing import Any
 
 from fenrik.app.settings import task_memory_mb
-from fenrik.memory import give_back_early
+from fenrik.processes import end_with_parent, give_back_early
 
 LOOK_EVERY_S = 0.1
 IDLE_S = 5.0
 """A child that is asked nothing for so long after its start makes itself ready."""
 RECYCLED_MB = 550
 """A child that still holds more than this after its work makes room for a new one."""
+FROM_OUTSIDE = (-signal.SIGKILL, -signal.SIGTERM)
 PAGE_MB = resource.getpagesize() / 2**20
 
 Message = tuple[str, Any]
@@ -35,6 +36,10 @@ class Overrun(Exception):
 
 class Crashed(Exception):
     """The child died of itself."""
+
+
+class Killed(Exception):
+    """Somebody else ended the child: a person, or a system that is short of memory."""
 
 
 class Stopped(Exception):
@@ -71,7 +76,7 @@ class Child:
             progress: called with what the work tells. stop: asked again and again; True ends the child at once.
 
         Raises:
-            Stopped, Overrun, Crashed: as they say; the next work finds a new child.
+            Stopped, Overrun, Crashed, Killed: as they say; the next work finds a new child.
         """
         try:
             return self._run(asked, progress, stop)
@@ -91,7 +96,8 @@ class Child:
             try:
                 told = self._pipe.recv() if self._pipe.poll(LOOK_EVERY_S) else None
             except (EOFError, OSError) as error:
-                raise Crashed from error
+                self._process.join(LOOK_EVERY_S)
+                raise (Killed if self._process.exitcode in FROM_OUTSIDE else Crashed) from error
             if told is not None and told[0] != "progress":
                 if self.memory_mb() > RECYCLED_MB:
                     self._end()
@@ -130,7 +136,7 @@ class Child:
 def _serve(work: Work, warm: Callable[[], None] | None, pipe: Connection, parent: int) -> None:
     """The child's own loop."""
     give_back_early()
-    threading.Thread(target=_die_with, args=(parent,), daemon=True).start()
+    end_with_parent(parent, signal.SIGKILL)
     last = 0.0
 
     def progress(fraction: float, words: str) -> None:
@@ -147,10 +153,3 @@ def _serve(work: Work, warm: Callable[[], None] | None, pipe: Connection, parent
         except EOFError:
             return
         pipe.send(work(asked, progress))
-
-
-def _die_with(parent: int) -> None:
-    """End when the worker is gone, whatever is being computed."""
-    while os.getppid() == parent:
-        time.sleep(LOOK_EVERY_S)
-    os._exit(1)

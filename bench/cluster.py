@@ -1,0 +1,126 @@
+"""A database cluster of one's own that can be stopped and started at will, and a server in front of it."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx
+import psutil
+
+PATIENCE_S = 120.0
+
+
+def free_port() -> int:
+    with socket.socket() as s:
+        s.bind(("127.0.0.1", 0))
+        return int(s.getsockname()[1])
+
+
+class Cluster:
+    """PostgreSQL on a port of its own; root hands it to `postgres`, as PostgreSQL does not run as root."""
+
+    def __init__(self, folder: Path) -> None:
+        self.port = free_port()
+        self.folder = folder
+        self.bin = max(Path("/usr/lib/postgresql").glob("*/bin"))
+        self.owner = ["runuser", "-u", "postgres", "--"] if os.getuid() == 0 else []
+        self.url = f"postgresql://fenrik@127.0.0.1:{self.port}/postgres"
+        if self.owner:
+            shutil.chown(folder, "postgres")
+        self._run("initdb", "-U", "fenrik", "--auth=trust", "-E", "UTF8", "--locale=C.UTF-8")
+        self.start()
+
+    def _run(self, program: str, *words: str) -> None:
+        command = [*self.owner, str(self.bin / program), "-D", str(self.folder / "data"), *words]
+        subprocess.run(command, check=True, cwd="/", stdout=subprocess.DEVNULL)
+
+    def start(self) -> None:
+        options = f"-p {self.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories="
+        self._run("pg_ctl", "-w", "-t", "60", "-l", str(self.folder / "log"), "-o", options, "start")
+
+    def stop(self) -> None:
+        """As if the power went: no goodbye to anybody."""
+        self._run("pg_ctl", "-w", "-m", "immediate", "stop")
+
+
+@contextlib.contextmanager
+def cluster() -> Iterator[Cluster]:
+    """A new cluster, gone afterwards."""
+    folder = Path(tempfile.mkdtemp(prefix="fenrik-cluster-"))
+    folder.chmod(0o755)
+    made = Cluster(folder)
+    try:
+        yield made
+    finally:
+        with contextlib.suppress(subprocess.CalledProcessError):
+            made.stop()
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+class Server:
+    """`fenrik serve` against a database, to be killed and started again."""
+
+    def __init__(self, url: str) -> None:
+        self.environment = os.environ | {"FENRIK_DATABASE": url}
+        self.port = free_port()
+        self.address = f"http://127.0.0.1:{self.port}"
+
+    def start(self, *words: str) -> None:
+        """Start it, and wait until it answers."""
+        command = [sys.executable, "-m", "fenrik.cli", "serve", "--port", str(self.port), *words]
+        self.process = subprocess.Popen(command, env=self.environment)
+        end = time.monotonic() + PATIENCE_S
+        while time.monotonic() < end:
+            with contextlib.suppress(httpx.HTTPError):
+                httpx.get(f"{self.address}/api/health", timeout=10)
+                return
+            time.sleep(0.1)
+        raise AssertionError(f"{self.address} does not answer")
+
+    def family(self) -> list[psutil.Process]:
+        """All processes below it."""
+        with contextlib.suppress(psutil.NoSuchProcess):
+            return psutil.Process(self.process.pid).children(recursive=True)
+        return []
+
+    def workers(self) -> list[psutil.Process]:
+        return [p for p in self.family() if "worker" in words_of(p)]
+
+    def kill(self) -> None:
+        self.process.kill()
+        self.process.wait()
+
+    def stop(self) -> None:
+        if self.process.poll() is None:
+            self.process.send_signal(signal.SIGTERM)
+            self.process.wait(30)
+
+
+def words_of(process: psutil.Process) -> list[str]:
+    """What a process was called with; nothing for one that has ended meanwhile."""
+    try:
+        return list(process.cmdline())
+    except (psutil.NoSuchProcess, psutil.ZombieProcess):
+        return []
+
+
+def until(condition: Any, seconds: float = PATIENCE_S) -> Any:
+    """What the condition gives, once it gives something; connections that fail meanwhile are no matter."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        with contextlib.suppress(httpx.HTTPError):
+            if found := condition():
+                return found
+        time.sleep(0.1)
+    raise AssertionError("waited in vain")

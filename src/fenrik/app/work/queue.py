@@ -1,0 +1,84 @@
+"""What a worker does with an entry of the queue (procrastinate): has its child compute the task, and tells the end."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+import procrastinate
+from procrastinate import JobContext
+from procrastinate.jobs import Job
+
+from fenrik.app.settings import database_url
+from fenrik.app.work import tasks
+from fenrik.app.work.child import Child, Crashed, Killed, Message, Overrun, Stopped
+from fenrik.app.work.computing import compute_task, too_much_memory
+from fenrik.app.work.entries import TASK_NAME
+from fenrik.app.work.tasks import Attempt
+from fenrik.core.errors import Problem
+from fenrik.core.warm import warm_process
+
+REPORT_EVERY_S = 0.25
+
+
+class TryAgain(Exception):
+    """The entry stays in the queue and is begun again after `wait_s`."""
+
+    def __init__(self, wait_s: float) -> None:
+        super().__init__(f"again in {wait_s:g} s")
+        self.wait_s = wait_s
+
+
+class _AsTold(procrastinate.BaseRetryStrategy):
+    """Whether there is another attempt is the task's matter (`tasks.begin` counts them); the entry stays meanwhile."""
+
+    def get_retry_decision(self, *, exception: BaseException, job: Job) -> procrastinate.RetryDecision | None:
+        wait_s = exception.wait_s if isinstance(exception, TryAgain) else 1.0
+        return procrastinate.RetryDecision(retry_in={"seconds": round(wait_s)})
+
+
+child = Child(compute_task, warm_process)
+queue = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=database_url()))
+
+
+@queue.task(name=TASK_NAME, pass_context=True, retry=_AsTold())
+def compute(context: JobContext, task_id: str) -> None:
+    """Compute what a task asks for: paths of operations, or everything up to the proof of a setup."""
+    assert context.job.id is not None
+    attempt = tasks.begin(task_id, context.job.id, context.worker_name or "")
+    if attempt is None:
+        return
+    state, told = _told(attempt, context.should_abort)
+    if state == "again":
+        wait = tasks.give_back(attempt, told, its_fault=not context.should_abort())
+        if wait is not None:
+            raise TryAgain(wait)
+        return
+    words, problems = told or ("", [])
+    tasks.finish(attempt, state, words or state, problems)  # type: ignore[arg-type]
+
+
+def _told(attempt: Attempt, stopping: Callable[[], bool]) -> Message:
+    """What the child says of a task, or what became of the child."""
+    last = 0.0
+
+    def progress(fraction: float, words: str) -> None:
+        nonlocal last
+        if time.monotonic() - last >= REPORT_EVERY_S:
+            last = time.monotonic()
+            tasks.progress(attempt, fraction, words)
+
+    try:
+        return child.run(attempt, progress, lambda: stopping() or tasks.is_over(attempt))
+    except Stopped:
+        return ("again", "the server was stopped") if stopping() else ("cancelled", None)
+    except Overrun:
+        return "failed", too_much_memory()
+    except Killed:
+        return "again", "its process was ended from outside"
+    except Crashed:
+        way_out = "Check the model for damage, or leave the row out that was being computed; other work goes on."
+        return "failed", (
+            "The computation crashed.",
+            [Problem("computation", "crashed, likely in the CAD kernel.", way_out)],
+        )

@@ -1,0 +1,28 @@
+"""The watch over tasks and queue, in every server; one at a time repairs."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+
+from sqlalchemy.exc import SQLAlchemyError
+
+from fenrik.app.work import tasks
+from fenrik.app.work.worker import STALLED_S
+
+EVERY_S = 2.0
+log = logging.getLogger(__name__)
+
+
+async def watch() -> None:
+    """Repair again and again, until cancelled."""
+    away = False
+    while True:
+        try:
+            await asyncio.to_thread(tasks.repair, STALLED_S)
+            away = False
+        except SQLAlchemyError as error:
+            if not away:
+                log.warning("the database is away: %s", type(error).__name__)
+            away = True
+        await asyncio.sleep(EVERY_S)
