@@ -1,20 +1,26 @@
-"""Read model files in a process of their own, so that a damaged file can never take the server down."""
+"""Foreign files, each read in a process of its own: models, drawings, lists of tools, jobs."""
 
 from __future__ import annotations
 
-from concurrent.futures import ProcessPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
-from functools import lru_cache
-from multiprocessing import get_context
+import json
+from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 
-from fenrik.core.errors import FenrikError, fail
+from fenrik.app.readers import read_in_own_process
+from fenrik.core.errors import fail
+from fenrik.core.job import Job, parse_job
 from fenrik.core.sketches.files import DRAWING_SUFFIXES, read_drawing
 from fenrik.core.solids import read_solid
-from fenrik.core.solids.packing import pack_solid, unpack_solid
+from fenrik.core.solids.packing import pack_solid
 from fenrik.core.solids.reading import MAX_BYTES
+from fenrik.core.tools import Tool
+from fenrik.core.tools.library import tools_from_csv, tools_from_json, tools_to_json
+from fenrik.core.unpacking import unpacked
 
 MAX_DRAWING_BYTES = 32 * 1024 * 1024
+MAX_DOCUMENT_BYTES = 20 * 1024 * 1024
+MAX_LIST_BYTES = 8 * 1024 * 1024
+DOCUMENT = "job.json"
 
 
 def clean_name(name: str) -> str:
@@ -24,78 +30,117 @@ def clean_name(name: str) -> str:
     return kept.strip(".-")[:120] or "model"
 
 
-@lru_cache(maxsize=1)
-def _pool() -> ProcessPoolExecutor:
-    return ProcessPoolExecutor(max_workers=1, mp_context=get_context("spawn"), max_tasks_per_child=50)
+def is_drawing(name: str) -> bool:
+    return PurePosixPath(name).suffix.lower() in DRAWING_SUFFIXES
 
 
-class FenrikErrorBox(list):
-    """Problems on their way between processes."""
+def read_model(data: bytes, name: str, scale: float) -> bytes:
+    """Read a model; gives the solid as it is kept.
+
+    Raises:
+        FenrikError: what is wrong with the file, also where reading it crashed or took too much.
+    """
+    _check_size(data, MAX_BYTES, "part.file", name)
+    return read_in_own_process(_packed, data, name, scale, size=len(data), field="part.file", name=name)
+
+
+def _packed(data: bytes, name: str, scale: float) -> bytes:
+    return pack_solid(read_solid(data, name, scale))
+
+
+def check_file(data: bytes, name: str) -> None:
+    """Read a further file of a job, a drawing or a body, only to see that it can be.
+
+    Raises:
+        FenrikError: as `read_model`.
+    """
+    _check_size(data, MAX_DRAWING_BYTES if is_drawing(name) else MAX_BYTES, "file", name)
+    read_in_own_process(_check_file, data, name, size=len(data), field="file", name=name)
+
+
+def _check_file(data: bytes, name: str) -> None:
+    if is_drawing(name):
+        read_drawing(data, name)
+    else:
+        read_solid(data, name)
+
+
+def read_tools(data: bytes, name: str) -> list[Tool]:
+    """Tools of a JSON or CSV list.
+
+    Raises:
+        FenrikError: naming the tool and the field that is wrong.
+    """
+    _check_size(data, MAX_LIST_BYTES, "file", name)
+    return tools_from_json(read_in_own_process(_tools, data, size=len(data), field="file", name=name))
+
+
+def _tools(data: bytes) -> str:
+    as_json = data.lstrip()[:1] in (b"{", b"[")
+    return tools_to_json(tools_from_json(data) if as_json else tools_from_csv(data.decode("utf-8-sig", "replace")))
+
+
+@dataclass(frozen=True)
+class JobFile:
+    """What a file of a job holds: the document, the model with its solid as it is kept, and further files."""
+
+    document: str
+    model: bytes | None = None
+    solid: bytes = b""
+    files: dict[str, bytes] = field(default_factory=dict)
+
+    @property
+    def job(self) -> Job:
+        return parse_job(json.loads(self.document))
+
+
+def read_job_file(data: bytes, name: str) -> JobFile:
+    """A job from an exported ZIP, or from a bare document.
+
+    Raises:
+        FenrikError: where it is no job, or one of its files cannot be read or is missing.
+    """
+    _check_size(data, MAX_BYTES + MAX_DOCUMENT_BYTES, "file", name)
+    return read_in_own_process(_job_file, data, size=len(data), field="file", name=name)
+
+
+def _job_file(data: bytes) -> JobFile:
+    if data[:2] != b"PK":
+        job = _job(data)
+        there: dict[str, bytes] = {}
+    else:
+        there = dict(unpacked(data, MAX_BYTES + MAX_DOCUMENT_BYTES))
+        if DOCUMENT not in there:
+            raise fail("file", f"holds no {DOCUMENT}.", "Choose a file made by Export.")
+        job = _job(there[DOCUMENT])
+    missing = [f for f in job.files if f not in there]
+    if missing:
+        raise fail("file", f"lacks {missing[0]}, which the job names.", "Export the job again.")
+    files = {f: there[f] for f in job.files}
+    for name, content in files.items():
+        _check_file(content, name)
+    if job.part is None or job.part.file not in there:
+        return JobFile(job.model_copy(update={"part": None}).model_dump_json(), files=files)
+    model = there[job.part.file]
+    return JobFile(job.model_dump_json(), model, _packed(model, job.part.file, job.part.scale), files)
+
+
+def _job(data: bytes) -> Job:
+    try:
+        return parse_job(json.loads(data))
+    except (ValueError, RecursionError) as error:
+        raise fail("file", f"is not a job: {error}.", "Choose a file made by Export.") from error
+
+
+def _check_size(data: bytes, most: int, field: str, name: str) -> None:
+    if len(data) > most:
+        raise fail(field, f"is larger than {most // 2**20} MB.", "Export only what this job needs.", name)
 
 
 def warm_reader() -> None:
-    """Start the reading process before the first file is dropped."""
-    _pool().submit(read_packed, b"", "warm.step", 1.0).result(timeout=120)
+    """Load what readers need before the first file is dropped."""
+    read_in_own_process(_nothing, size=0, field="file", name="")
 
 
-def read_packed(data: bytes, name: str, scale: float) -> bytes | FenrikErrorBox:
-    """Read a model; errors come back as values, since they must cross a process."""
-    try:
-        return pack_solid(read_solid(data, name, scale))
-    except FenrikError as error:
-        return FenrikErrorBox(error.problems)
-
-
-def read_apart(data: bytes, name: str, scale: float) -> bytes:
-    """Read a model in another process, so that a damaged file can never take the server down.
-
-    Raises:
-        FenrikError: what is wrong with the file, also where reading it crashed.
-    """
-    if len(data) > MAX_BYTES:
-        raise fail("part.file", f"is larger than {MAX_BYTES // 2**20} MB.", "Export only what this job needs.", name)
-    try:
-        result = _pool().submit(read_packed, data, name, scale).result(timeout=300)
-    except BrokenProcessPool as error:
-        _pool.cache_clear()
-        raise fail(
-            "part.file", "made the reader crash; it is damaged.", "Export it again from where it was made.", name
-        ) from error
-    except TimeoutError as error:
-        raise fail("part.file", "takes longer than five minutes to read.", "Export a simpler model.", name) from error
-    if isinstance(result, FenrikErrorBox):
-        raise FenrikError(*result)
-    assert isinstance(result, bytes)
-    unpack_solid(result)
-    return result
-
-
-def check_drawing(data: bytes, name: str) -> None:
-    """Read a drawing in the other process.
-
-    Raises:
-        FenrikError: what is wrong with the file.
-    """
-    if len(data) > MAX_DRAWING_BYTES:
-        raise fail("file", f"is larger than {MAX_DRAWING_BYTES // 2**20} MB.", "Export only the curves needed.", name)
-    try:
-        result = _pool().submit(_drawing_problems, data, name).result(timeout=120)
-    except BrokenProcessPool as error:
-        _pool.cache_clear()
-        raise fail("file", "made the reader crash; it is damaged.", "Export it again.", name) from error
-    except TimeoutError as error:
-        raise fail("file", "takes longer than two minutes to read.", "Export a simpler drawing.", name) from error
-    if result:
-        raise FenrikError(*result)
-
-
-def _drawing_problems(data: bytes, name: str) -> FenrikErrorBox:
-    try:
-        read_drawing(data, name)
-    except FenrikError as error:
-        return FenrikErrorBox(error.problems)
-    return FenrikErrorBox()
-
-
-def is_drawing(name: str) -> bool:
-    return PurePosixPath(name).suffix.lower() in DRAWING_SUFFIXES
+def _nothing() -> None:
+    pass

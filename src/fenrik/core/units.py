@@ -74,7 +74,7 @@ def parse_number(text: str, quantity: str = "length") -> float:
     expression = _UNIT_WORD.sub(as_factor, body.replace(",", "."))
     try:
         return float(_evaluate(ast.parse(expression, mode="eval").body))
-    except (SyntaxError, ValueError, ZeroDivisionError, RecursionError, MemoryError) as error:
+    except (SyntaxError, ValueError, ArithmeticError, RecursionError, MemoryError) as error:
         raise fail("number", "is not a number or arithmetic.", "Type for example 12.5 or 3/8in.", text) from error
 
 

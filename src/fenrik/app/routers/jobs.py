@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import json
 import zipfile
 from typing import Annotated, Any
 
@@ -14,20 +13,19 @@ from pydantic_core import CoreSchema
 from sqlmodel import Session
 
 from fenrik.app import documents
-from fenrik.app.context import open_job
+from fenrik.app.context import open_job, store
 from fenrik.app.documents import Change
 from fenrik.app.heads import JobHead, heads, keep_summary
 from fenrik.app.library import new_job_defaults
-from fenrik.app.reading import clean_name, read_apart
+from fenrik.app.reading import DOCUMENT, MAX_DOCUMENT_BYTES, clean_name, read_job_file
 from fenrik.app.status import JobStatus, job_status
 from fenrik.app.tables import engine
-from fenrik.core.errors import fail
+from fenrik.core.build import Build
 from fenrik.core.job import Job, parse_job
 from fenrik.core.solids.reading import MAX_BYTES
 from fenrik.core.units import parse_number
 
 router = APIRouter(prefix="/api", tags=["jobs"])
-MAX_DOCUMENT_BYTES = 20 * 1024 * 1024
 
 
 class _AsJob:
@@ -170,7 +168,7 @@ def export_job(job_id: str) -> Response:
     opened = open_job(job_id)
     stream = io.BytesIO()
     with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED) as archive:
-        archive.writestr(zipfile.ZipInfo("job.json"), opened.job.model_dump_json(indent=2, exclude_none=True))
+        archive.writestr(zipfile.ZipInfo(DOCUMENT), opened.job.model_dump_json(indent=2, exclude_none=True))
         if opened.job.part and opened.build.model is not None:
             archive.writestr(zipfile.ZipInfo(opened.job.part.file), opened.build.model)
         for name in opened.build.files:
@@ -186,36 +184,13 @@ def export_job(job_id: str) -> Response:
 @router.post("/jobs/import", operation_id="importJob", status_code=201)
 def import_job(file: Annotated[UploadFile, File()]) -> JobState:
     """A job from an exported ZIP, or from a bare document."""
-    data = file.file.read(MAX_BYTES + MAX_DOCUMENT_BYTES + 1)
-    model: tuple[str, bytes] | None = None
-    files: dict[str, bytes] = {}
-    try:
-        if data[:2] == b"PK":
-            job, model, files = _from_archive(data)
-        else:
-            job = parse_job(json.loads(data))
-    except (ValueError, RecursionError, zipfile.BadZipFile, KeyError) as error:
-        raise fail("file", f"is not a job: {error}.", "Choose a file made by Export.", file.filename) from error
-    if model is None:
-        job = job.model_copy(update={"part": None})
-    else:
-        read_apart(model[1], model[0], job.part.scale if job.part else 1.0)
-    missing = [f for f in job.files if f not in files]
-    if missing:
-        raise fail("file", f"lacks {missing[0]}, which the job names.", "Export the job again.", file.filename)
-    return job_state(documents.create(job, model, files=files))
-
-
-def _from_archive(data: bytes) -> tuple[Job, tuple[str, bytes] | None, dict[str, bytes]]:
-    with zipfile.ZipFile(io.BytesIO(data)) as archive:
-        if sum(i.file_size for i in archive.infolist()) > MAX_BYTES + MAX_DOCUMENT_BYTES:
-            raise fail("file", "unpacks to too much.", "Choose a file made by Export.")
-        job = parse_job(json.loads(archive.read("job.json")))
-        there = archive.namelist()
-        files = {name: archive.read(name) for name in job.files if name in there}
-        if job.part is None or job.part.file not in there:
-            return job, None, files
-        return job, (job.part.file, archive.read(job.part.file)), files
+    found = read_job_file(file.file.read(MAX_BYTES + MAX_DOCUMENT_BYTES + 1), file.filename or "job")
+    job = found.job
+    model = None
+    if job.part is not None and found.model is not None:
+        model = job.part.file, found.model
+        store().put(Build(job, found.model, store()).model_key, "solid", found.solid)
+    return job_state(documents.create(job, model, files=found.files))
 
 
 @router.post("/number", operation_id="readNumber")

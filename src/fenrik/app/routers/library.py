@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 from fenrik.app import documents, library
 from fenrik.app.context import Opened, open_job
 from fenrik.app.documents import Change
+from fenrik.app.reading import MAX_LIST_BYTES, read_tools
 from fenrik.app.routers.jobs import JobState, job_state
 from fenrik.core.contact.stickout import shortest_stick_out
 from fenrik.core.cutting.load import Limits, Proposal, propose, warnings_for
@@ -27,15 +28,12 @@ from fenrik.core.tools.holders import standard_holders
 from fenrik.core.tools.library import (
     find_tools,
     tool_difference,
-    tools_from_csv,
-    tools_from_json,
     tools_to_csv,
     tools_to_json,
 )
 from fenrik.core.tools.running import as_cutting
 
 router = APIRouter(prefix="/api", tags=["library"])
-MAX_LIST_BYTES = 8 * 1024 * 1024
 TEXT: dict[int | str, dict[str, Any]] = {200: {"content": {"text/plain": {}}}}
 
 
@@ -124,12 +122,7 @@ def import_tools(file: Annotated[UploadFile, File()]) -> dict[str, int]:
 
 
 def _read_list(file: UploadFile) -> list[Tool]:
-    data = file.file.read(MAX_LIST_BYTES + 1)
-    if len(data) > MAX_LIST_BYTES:
-        raise fail("file", f"is larger than {MAX_LIST_BYTES // 2**20} MB.", "Split it.", file.filename)
-    if data.lstrip()[:1] in (b"{", b"["):
-        return tools_from_json(data)
-    return tools_from_csv(data.decode("utf-8-sig", "replace"))
+    return read_tools(file.file.read(MAX_LIST_BYTES + 1), file.filename or "tools")
 
 
 @router.get("/library/materials", operation_id="listMaterials")

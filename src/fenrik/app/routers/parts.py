@@ -15,7 +15,7 @@ from fenrik.app import documents
 from fenrik.app.context import open_job, store
 from fenrik.app.documents import Change
 from fenrik.app.layout import BINARY, binary, encode
-from fenrik.app.reading import MAX_DRAWING_BYTES, check_drawing, clean_name, is_drawing, read_apart
+from fenrik.app.reading import check_file, clean_name, read_model
 from fenrik.app.routers.jobs import JobState, job_state
 from fenrik.app.tables import RevisionRow, engine
 from fenrik.core.build import Build
@@ -88,7 +88,7 @@ def put_part(job_id: str, file: Annotated[UploadFile, File()], scale: Annotated[
     """
     name = clean_name(file.filename or "model.step")
     data = file.file.read(MAX_BYTES + 1)
-    packed = read_apart(data, name, scale)
+    packed = read_model(data, name, scale)
     after = unpack_solid(packed)
     before = _solid_before(job_id)
     with Session(engine()) as session:
@@ -124,7 +124,9 @@ def scale_part(job_id: str, scale: float) -> JobState:
     build = open_job(job_id).build
     if build.job.part is None or build.model is None:
         raise fail("part", "is missing.", "Bring in a model first.")
-    read_apart(build.model, build.job.part.file, scale)
+    packed = read_model(build.model, build.job.part.file, scale)
+    scaled = build.job.model_copy(update={"part": build.job.part.model_copy(update={"scale": scale})})
+    store().put(Build(scaled, build.model, store()).model_key, "solid", packed)
     documents.change(job_id, [Change(path="part/scale", value=scale, check=False)], "scale")
     return job_state(job_id)
 
@@ -134,10 +136,7 @@ def put_file(job_id: str, file: Annotated[UploadFile, File()]) -> JobState:
     """A further file of the job: a casting, a fixture, a drawing (DXF, SVG). One of the same name is replaced."""
     name = clean_name(file.filename or "file")
     data = file.file.read(MAX_BYTES + 1)
-    if is_drawing(name):
-        check_drawing(data[: MAX_DRAWING_BYTES + 1], name)
-    else:
-        read_apart(data, name, 1.0)
+    check_file(data, name)
     with Session(engine()) as session:
         row, revision = documents.load(session, job_id, lock=True)
         document = dict(revision.document)

@@ -4,18 +4,16 @@ from __future__ import annotations
 
 import contextlib
 import os
-import resource
 import signal
 import time
 from collections.abc import Callable
 from multiprocessing import get_context
 from multiprocessing.connection import Connection
 from multiprocessing.process import BaseProcess
-from pathlib import Path
 from typing import Any
 
 from fenrik.app.settings import task_memory_mb
-from fenrik.processes import end_with_parent, give_back_early
+from fenrik.processes import end_with_parent, give_back_early, memory_mb
 
 LOOK_EVERY_S = 0.1
 IDLE_S = 5.0
@@ -23,7 +21,6 @@ IDLE_S = 5.0
 RECYCLED_MB = 550
 """A child that still holds more than this after its work makes room for a new one."""
 FROM_OUTSIDE = (-signal.SIGKILL, -signal.SIGTERM)
-PAGE_MB = resource.getpagesize() / 2**20
 
 Message = tuple[str, Any]
 Work = Callable[[Any, Callable[[float, str], None]], Message]
@@ -112,11 +109,7 @@ class Child:
     def memory_mb(self) -> float:
         """What the child holds now."""
         assert self._process is not None
-        try:
-            words = Path(f"/proc/{self._process.pid}/statm").read_text("ascii").split()
-        except OSError:
-            return 0.0
-        return int(words[1]) * PAGE_MB
+        return memory_mb(self._process.pid or 0)
 
     def _end(self) -> None:
         """Kill the child and start the next."""

@@ -30,10 +30,16 @@ from fenrik.core.toolpath.model import BACK_BORE, ORIENTED
     SIDE_WITHOUT_OFFSET,
     NO_BACK,
     NO_HOME,
-) = range(1, 23)
+    MANY_PECKS,
+    MANY_MOTIONS,
+) = range(1, 25)
 
 X, Y, Z, I, J, K, R, F, S, T, H, P, Q, D = range(14)  # noqa: E741
 FIRST_CYCLE = 73
+MOST_PECKS = 10_000
+"""A hole with more is a slip of the hand (a peck of a thousandth), not a hole."""
+MOST_CYCLE_MOTIONS = 2_000_000
+"""What the cycles of one program may become, beside its own lines."""
 BACK_OFF_MM = 0.254
 """How far pecks back off: 0.010 in, as in the interpreter of the NIST report."""
 REALS, WHOLES = 9, 10
@@ -401,6 +407,8 @@ def interpret(data, first_tool):
                 trouble = NO_BACK
             elif (mode == 83 or mode == 73) and not (has_deep[2] and deep[2] > 0.0):
                 trouble = NO_PECK
+            elif (mode == 83 or mode == 73) and deep[1] - deep[0] > MOST_PECKS * deep[2]:
+                trouble = MANY_PECKS
             elif feed <= 0.0 or feed_mode == 93:
                 trouble = NO_FEED
             if trouble:
@@ -412,6 +420,9 @@ def interpret(data, first_tool):
                 heights, cutting, turns, waits = _steps_of_cycle(mode, deep[1], deep[0], deep[2], wait)
                 aside = np.zeros(len(heights))
             need = m + len(heights) + 4
+            if need > count + MOST_CYCLE_MOTIONS:
+                trouble = MANY_MOTIONS
+                break
             real, integral = _grown(real, need), _grown(integral, need)
             middle[:] = 0.0
             for k in range(3):

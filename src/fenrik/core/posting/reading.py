@@ -39,6 +39,14 @@ _TROUBLES = {
     kernels.NO_DEPTH: ("starts a cycle without its depth Z or its plane R", "Give both."),
     kernels.DEPTH_ABOVE: ("has a cycle whose depth Z lies above its plane R", "Exchange them."),
     kernels.NO_PECK: ("has a peck cycle without a peck Q above 0", "Add Q."),
+    kernels.MANY_PECKS: (
+        f"has a peck cycle of more than {kernels.MOST_PECKS} pecks",
+        "Check depth Z, plane R and peck Q.",
+    ),
+    kernels.MANY_MOTIONS: (
+        f"is where the cycles come to more than {kernels.MOST_CYCLE_MOTIONS} motions",
+        "Check their pecks, or split the program.",
+    ),
     kernels.NO_BACK: ("has a back boring cycle without its height K between Z and R", "Give K."),
     kernels.CYCLE_INCREMENTAL: ("has a cycle under G91", "Use G90 with cycles."),
     kernels.SIDE_ON_ARC: (

@@ -10,11 +10,21 @@ from typing import Any
 import numpy as np
 
 from fenrik.core.errors import fail
+from fenrik.core.frames import Points
+from fenrik.core.sketches.budget import (
+    LEAST_STRETCHES,
+    MAX_ENTITIES,
+    Budget,
+    TooMuch,
+    Tree,
+    check_extent,
+    check_size,
+    flattened_bezier,
+)
 from fenrik.core.sketches.curve import Curve, join_curves
 
 DRAWING_SUFFIXES = (".dxf", ".svg")
 FLATTEN_MM = 0.005
-MAX_ENTITIES = 100_000
 MM_PER_PX = 25.4 / 96
 
 
@@ -32,6 +42,10 @@ def read_drawing(data: bytes, name: str, layer: str = "") -> list[Curve]:
         raise fail("drawing", f"has the ending {suffix or '(none)'}.", "Use .dxf or .svg.", name)
     try:
         curves = _read_dxf(data, layer) if suffix == ".dxf" else _read_svg(data)
+    except TooMuch as error:
+        raise fail("drawing", f"{error}.", "Export only the curves that this job needs.", name) from error
+    except MemoryError:
+        raise
     except Exception as error:  # the packages raise whatever their parsers raise
         raise fail("drawing", f"cannot be read: {type(error).__name__}.", "Export it again.", name) from error
     curves = [c for c in curves if len(c.points) > 1 and np.all(np.isfinite(c.points)) and c.length_mm() > 1e-9]
@@ -62,15 +76,25 @@ def _read_dxf(data: bytes, layer: str) -> list[Curve]:
     from ezdxf.disassemble import recursive_decompose
 
     document = _dxf(data)
+    check_size(_entities_of(document))
     source = units.InsertUnits(document.units) if document.units else units.InsertUnits(units.MM)
     factor = units.conversion_factor(source, units.InsertUnits(units.MM))
     curves: list[Curve] = []
-    for count, entity in enumerate(recursive_decompose(document.modelspace())):
-        if count > MAX_ENTITIES:
-            raise ValueError("too many entities")
+    budget = Budget()
+    for entity in recursive_decompose(document.modelspace()):
         if not layer or entity.dxf.layer == layer:
-            curves += [c.moved(np.zeros(2), 0.0, factor) for c in _entity(entity)]
+            curves += [budget.spent(c.moved(np.zeros(2), 0.0, factor)) for c in _entity(entity)]
     return curves
+
+
+def _entities_of(document: Any) -> Tree:
+    """Model space and blocks with what each inserts of the others, before anything is inserted."""
+    spaces = {block.name: block for block in document.blocks} | {"": document.modelspace()}
+    tree: Tree = {}
+    for name, space in spaces.items():
+        inserts = [(e.dxf.name, max(e.mcount, 1)) for e in space if e.dxftype() == "INSERT"]
+        tree[name] = len(space), inserts
+    return tree
 
 
 def _entity(e: Any) -> list[Curve]:
@@ -102,6 +126,8 @@ def _entity(e: Any) -> list[Curve]:
             else []
         )
     if kind in ("SPLINE", "ELLIPSE"):
+        around = e.control_points if kind == "SPLINE" else [e.dxf.center, e.dxf.major_axis]
+        check_extent(np.array([[p[0], p[1]] for p in around]))
         places = np.array([[p.x, p.y] for p in e.flattening(FLATTEN_MM)])
         return [Curve.polyline(places)] if len(places) > 1 else []
     return []
@@ -111,19 +137,34 @@ def _read_svg(data: bytes) -> list[Curve]:
     from svgelements import SVG, Shape
     from svgelements import Path as SvgPath
 
-    if b"<!ENTITY" in data:
-        raise ValueError("entities are not read")
+    check_size(_elements_of(data))
     curves: list[Curve] = []
-    for count, element in enumerate(SVG.parse(io.BytesIO(data)).elements()):
-        if count > MAX_ENTITIES:
-            raise ValueError("too many elements")
+    budget = Budget()
+    for element in SVG.parse(io.BytesIO(data)).elements():
         if isinstance(element, Shape):
-            curves += _svg_path(SvgPath(element).reify())
+            curves += [budget.spent(c) for c in _svg_path(SvgPath(element).reify())]
     return [Curve(c.points * [MM_PER_PX, -MM_PER_PX], -c.bulges, c.closed) for c in curves]
 
 
+def _elements_of(data: bytes) -> Tree:
+    """Elements with an id and what each uses of the others, before anything is used; the whole drawing is ""."""
+    from lxml import etree
+
+    if b"<!ENTITY" in data:
+        raise ValueError("entities are not read")
+    root = etree.fromstring(data, etree.XMLParser(resolve_entities=False, no_network=True))
+    tree: Tree = {}
+    for name, element in [("", root), *((e.get("id"), e) for e in root.iter() if e.get("id"))]:
+        within = [e for e in element.iter() if isinstance(e.tag, str)]
+        used = [e.get("href") or e.get("{http://www.w3.org/1999/xlink}href") or "" for e in within]
+        tree[name] = len(within), [(href[1:], 1) for href in used if href.startswith("#")]
+        if sum(len(uses) + 1 for _, uses in tree.values()) > MAX_ENTITIES:
+            raise TooMuch("holds too many elements")
+    return tree
+
+
 def _svg_path(path: Any) -> list[Curve]:
-    from svgelements import Arc, Close, Line, Move
+    from svgelements import Arc, Close, CubicBezier, Line, Move, QuadraticBezier
 
     found: list[Curve] = []
     for segment in path:
@@ -137,8 +178,21 @@ def _svg_path(path: Any) -> list[Curve]:
             centre = np.array([segment.center.x, segment.center.y])
             first = math.degrees(math.atan2(*(start - centre)[::-1]))
             found.append(Curve.arc(centre, float(segment.rx), first, math.degrees(segment.sweep)))
+        elif isinstance(segment, CubicBezier):
+            middle = [(p.x, p.y) for p in (segment.control1, segment.control2)]
+            found.append(Curve.polyline(flattened_bezier(np.array([start, *middle, end]), FLATTEN_MM / MM_PER_PX)))
+        elif isinstance(segment, QuadraticBezier):
+            middle = [(segment.control.x, segment.control.y)]
+            found.append(Curve.polyline(flattened_bezier(np.array([start, *middle, end]), FLATTEN_MM / MM_PER_PX)))
         else:
-            count = max(int(math.ceil(segment.length(error=1e-3) / 0.5)), 16)
-            places = np.array([[p.x, p.y] for p in (segment.point(t) for t in np.linspace(0, 1, count + 1))])
-            found.append(Curve.polyline(places))
+            found.append(Curve.polyline(_flattened_ellipse(segment, FLATTEN_MM / MM_PER_PX)))
     return join_curves(found, 1e-6)
+
+
+def _flattened_ellipse(arc: Any, tolerance: float) -> Points:
+    """Places along an elliptic arc: an arc of its longer half axis would stray by no more."""
+    longer = max(abs(arc.rx), abs(arc.ry))
+    check_extent(np.array([[arc.center.x + longer, arc.center.y + longer]]))
+    step = 2.0 * math.acos(max(1.0 - tolerance / max(longer, tolerance), -1.0))
+    count = max(math.ceil(abs(arc.sweep) / step), LEAST_STRETCHES)
+    return np.array([[p.x, p.y] for p in (arc.point(t) for t in np.linspace(0, 1, count + 1))])

@@ -13,9 +13,12 @@ from fenrik.core.frames import Points
 from fenrik.core.solids.facets import weld_equal, weld_near
 from fenrik.core.solids.mesh_faces import MOST_PATCHES, group_faces
 from fenrik.core.solids.model import Body, Edge, Face, HealthNote, Mesh, Solid
+from fenrik.core.unpacking import check_unpacked
 
 MESH_SUFFIXES = (".stl", ".obj", ".3mf")
 MAX_TRIANGLES = 20_000_000
+MAX_UNPACKED = 512 * 1024 * 1024
+"""Bytes of a 3MF when it is unpacked."""
 
 
 @dataclass(frozen=True)
@@ -40,6 +43,8 @@ def read_mesh_file(data: bytes, suffix: str, name: str) -> list[NamedMesh]:
 def _read_scene(data: bytes, suffix: str, name: str) -> list[NamedMesh]:
     import trimesh
 
+    if suffix == ".3mf":
+        check_unpacked(data, MAX_UNPACKED, "part.file")
     try:
         scene = trimesh.load_scene(io.BytesIO(data), file_type=suffix[1:], process=False)
         bodies = [
@@ -48,7 +53,7 @@ def _read_scene(data: bytes, suffix: str, name: str) -> list[NamedMesh]:
             if len(mesh.faces)
         ]
         factor = trimesh.units.unit_conversion(scene.units, "mm") if suffix == ".3mf" and scene.units else 1.0
-    except FenrikError:
+    except (FenrikError, MemoryError):
         raise
     except Exception as error:  # the package raises whatever its parsers raise
         raise fail(
@@ -59,15 +64,17 @@ def _read_scene(data: bytes, suffix: str, name: str) -> list[NamedMesh]:
         ) from error
     if not bodies:
         raise fail("part.file", "holds no whole triangle.", "Export it again.", name)
-    if sum(len(b.corners) for b in bodies) > MAX_TRIANGLES:
-        raise fail("part.file", f"holds more than {MAX_TRIANGLES} triangles.", "Export a coarser mesh.", name)
     return [NamedMesh(b.name, b.corners * factor) for b in bodies]
 
 
 def _placed(scene):  # type: ignore[no-untyped-def]
     """Each instance of a mesh in its place, with its name."""
+    count = 0
     for node in sorted(scene.graph.nodes_geometry):
         matrix, key = scene.graph[node]
+        count += len(scene.geometry[key].faces)
+        if count > MAX_TRIANGLES:
+            raise fail("part.file", f"holds more than {MAX_TRIANGLES} triangles.", "Export a coarser mesh.")
         mesh = scene.geometry[key].copy()
         mesh.apply_transform(matrix)
         yield node if node != "world" else key, mesh

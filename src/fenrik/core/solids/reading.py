@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from fenrik.core.errors import fail
+from fenrik.core.errors import FenrikError, fail
 from fenrik.core.frames import Frame, Points
 from fenrik.core.solids.meshes import MESH_SUFFIXES, read_mesh_file, solid_from_meshes
 from fenrik.core.solids.model import Body, Face, Mesh, Solid
@@ -62,8 +62,15 @@ def read_solid(data: bytes, name: str, scale: float = 1.0) -> Solid:
             _check_numbers(body.corners)
         solid = solid_from_meshes(bodies, scale)
         return replace(solid, warnings=[*solid.warnings, *size_warnings(np.ptp(solid.mesh.vertices, axis=0))])
-    with _no_collecting():
-        return solid_from_shapes(_read_shapes(data, suffix, name), scale)
+    try:
+        with _no_collecting():
+            return solid_from_shapes(_read_shapes(data, suffix, name), scale)
+    except (FenrikError, MemoryError):
+        raise
+    except Exception as error:  # the kernel raises whatever its readers and meshers raise
+        raise fail(
+            "part.file", f"is damaged: {type(error).__name__} in the CAD kernel.", "Export it again.", name
+        ) from error
 
 
 @contextmanager

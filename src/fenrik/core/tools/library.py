@@ -14,6 +14,7 @@ from fenrik.core.errors import FenrikError, Problem, fail
 from fenrik.core.tools.model import Tool
 
 MAX_TOOLS = 5000
+MAX_COLUMNS = 200
 _LISTS = ("holder", "cutter.places")
 _TEXTS = ("name", "coating", "holder_name", "material", "use", "cutter.kind", "cutter.thread")
 
@@ -60,15 +61,18 @@ def tools_from_csv(text: str) -> list[Tool]:
     delimiter = ";" if sample.count(";") > sample.count(",") else ","
     rows = []
     try:
-        table = list(csv.DictReader(io.StringIO(text.lstrip("\ufeff"), newline=""), delimiter=delimiter))
+        lines = csv.reader(io.StringIO(text.lstrip("\ufeff"), newline=""), delimiter=delimiter)
+        columns = next(lines, [])
+        if len(columns) > MAX_COLUMNS:
+            raise fail("tools", f"has more than {MAX_COLUMNS} columns.", "Keep the columns of an exported list.")
+        for k, cells in enumerate(line for line in lines if line):
+            if k >= MAX_TOOLS:
+                raise fail("tools", f"holds more than {MAX_TOOLS} rows.", "Split the file.")
+            if len(cells) > len(columns):
+                raise fail(f"row {k + 2}", "has more cells than the first row has columns.", "Mend this row.")
+            rows.append(_nested({c: v for c, v in zip(columns, cells, strict=False) if v}, k + 2))
     except csv.Error as error:
         raise fail("tools", f"cannot be read as CSV: {error}.", "Write it again as CSV.") from error
-    for k, row in enumerate(table):
-        if k >= MAX_TOOLS:
-            raise fail("tools", f"holds more than {MAX_TOOLS} rows.", "Split the file.")
-        if None in row:
-            raise fail(f"row {k + 2}", "has more cells than the first row has columns.", "Mend this row.")
-        rows.append(_nested({c: v for c, v in row.items() if v not in ("", None)}, k + 2))
     if not rows:
         raise fail("tools", "holds no rows below its first.", "Write the columns in the first row, tools below.")
     return _validated(rows, "row")
