@@ -3,6 +3,7 @@ import { defineConfig } from "vitest/config";
 
 export default defineConfig({
   plugins: [react()],
+  html: { cspNonce: "--nonce--" }, // the server puts that of each answer in its place
   build: { chunkSizeWarningLimit: 2500 },
   test: { testTimeout: 60_000 }, // a machine of two cores that does other things too
   server: { proxy: { "/api": "http://127.0.0.1:8040" } },

@@ -66,6 +66,8 @@ def main(arguments: list[str] | None = None) -> int:
     serve_parser = commands.add_parser("serve", help="serve the web application with its workers")
     serve_parser.add_argument("--host", default="127.0.0.1")
     serve_parser.add_argument("--port", type=int, default=8040)
+    serve_parser.add_argument("--public-url", default="", help="where a proxy in front of it is reached")
+    serve_parser.add_argument("--certificate", default="", help="PEM file of its own TLS certificate, with its key")
     serve_parser.add_argument("--workers", type=int, default=1)
     serve_parser.add_argument("--migrate", action="store_true", help="bring the database up to date first")
     serve_parser.add_argument("--no-demo", action="store_true", help="with --migrate: leave an empty database empty")
@@ -286,10 +288,11 @@ def _with_bar(work: Callable[[Progress], dict[str, Any]], words: str = "planning
 
 def _serve(options: argparse.Namespace) -> int:
     from fenrik.app.serve import serve
+    from fenrik.app.settings import Serving
 
     if options.migrate:
         _migrate(options)
-    return serve(options.host, options.port, options.workers)
+    return serve(Serving(options.host, options.public_url, options.certificate), options.port, options.workers)
 
 
 def _worker(options: argparse.Namespace) -> int:

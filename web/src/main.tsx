@@ -5,6 +5,7 @@ import "@mantine/spotlight/styles.css";
 import "./app.css";
 import { MantineProvider } from "@mantine/core";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { setNonce } from "get-nonce";
 import { createRoot } from "react-dom/client";
 import { Route, Switch } from "wouter";
 import { JobList } from "./jobs/JobList";
@@ -15,8 +16,12 @@ const client = new QueryClient({
   defaultOptions: { queries: { retry: 1, staleTime: 30_000, refetchOnWindowFocus: false } },
 });
 
+// Styles that are made on the way carry the nonce of the page, or the browser leaves them out.
+const nonce = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"]')?.nonce ?? "";
+setNonce(nonce);
+
 createRoot(document.getElementById("root")!).render(
-  <MantineProvider theme={theme} defaultColorScheme="light">
+  <MantineProvider theme={theme} defaultColorScheme="light" getStyleNonce={() => nonce}>
     <QueryClientProvider client={client}>
       <Switch>
         <Route path="/jobs/:id/:stage?">{(p) => <Shell key={p.id} id={p.id} stage={p.stage ?? "part"} />}</Route>

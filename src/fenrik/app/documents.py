@@ -351,7 +351,7 @@ def _peek(parent: Any, owner: str, name: str) -> Any:
         identity = _IDENTITY.get(owner)
         if identity:
             return next((m for m in parent if isinstance(m, dict) and str(m.get(identity)) == name), _MISSING)
-        if name.isdigit() and int(name) < len(parent):
+        if name.isascii() and name.isdigit() and int(name) < len(parent):
             return parent[int(name)]
     return _MISSING
 

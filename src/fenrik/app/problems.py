@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from typing import Any
 
 from fastapi import FastAPI, Request
@@ -15,6 +16,7 @@ from starlette.exceptions import HTTPException
 from fenrik.core.errors import FenrikError, Problem
 
 MEDIA = "application/problem+json"
+log = logging.getLogger(__name__)
 
 
 class ProblemField(BaseModel):
@@ -89,5 +91,11 @@ def install(app: FastAPI) -> None:
         return answer(
             503,
             "The database does not answer.",
-            detail="Nothing is lost. Start the database again (./start) and repeat the last step.",
+            detail="What was answered before is kept. Start the database again (./start), then look whether the last "
+            "step was kept as well before you repeat it.",
         )
+
+    @app.exception_handler(Exception)
+    async def _unforeseen(_request: Request, error: Exception) -> JSONResponse:
+        log.exception("unforeseen", exc_info=error)
+        return answer(500, "Fenrik failed here.", detail="It is written in the server's log. Please report it.")

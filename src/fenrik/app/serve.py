@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import signal
 import socket
@@ -14,14 +15,20 @@ from importlib import import_module
 import uvicorn
 
 from fenrik.app import ready
+from fenrik.app.logs import set_up_logs
+from fenrik.app.settings import Serving
 from fenrik.core.warm import warm
 
 APPLICATION = "fenrik.app.main"
 CHECK_EVERY_S = 0.5
+log = logging.getLogger(__name__)
 
 
-def serve(host: str, port: int, workers: int) -> int:
+def serve(serving: Serving, port: int, workers: int) -> int:
     """Run the server and keep `workers` worker processes alive beside it."""
+    serving.tell()
+    set_up_logs()
+    host = serving.host
     print(f"Fenrik answers at http://{host}:{port}", file=sys.stderr, flush=True)
     stop = threading.Event()
     ready.begin()
@@ -32,7 +39,16 @@ def serve(host: str, port: int, workers: int) -> int:
     # uvicorn raises the signal that stopped it once more; as an exception it lets the workers be stopped too.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     try:
-        uvicorn.run(f"{APPLICATION}:app", host=host, port=port, log_level="warning", timeout_graceful_shutdown=3)
+        uvicorn.run(
+            f"{APPLICATION}:app",
+            host=host,
+            port=port,
+            log_config=None,
+            access_log=False,
+            server_header=False,
+            ssl_certfile=serving.certificate or None,
+            timeout_graceful_shutdown=3,
+        )
     finally:
         stop.set()
         keeper.join(timeout=10)
@@ -44,7 +60,7 @@ def _keep_workers(name: str, count: int, stop: threading.Event) -> None:
     try:
         warm(ready.report)
     except Exception as error:  # What is not compiled now is when it is first used; workers must run all the same.
-        print(f"Compiling ahead failed: {error}", file=sys.stderr, flush=True)
+        log.exception("compiling ahead failed", exc_info=error)
     finally:
         ready.done()
     running: dict[str, subprocess.Popen[bytes]] = {}

@@ -1,7 +1,9 @@
 /** The open job: its document, status, and ways to change it; kept fresh by server-sent events. */
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { createContext, useCallback, useContext, useEffect, useMemo, useState } from "react";
+import { createContext, useCallback, useContext, useMemo, useState } from "react";
 import { api, take, type Change, type JobStatus } from "../api/client";
+import { useEvents } from "../api/events";
+import type { Told } from "../api/happenings";
 import type { JobDocument } from "./document";
 
 export type Edit = { path: string; value?: unknown; was?: unknown; op?: Change["op"]; check?: boolean };
@@ -50,22 +52,20 @@ export function useJobApi(id: string): { job: JobApi | null; error: Error | null
     client.invalidateQueries({ queryKey: ["status", id] });
   }, [client, id]);
 
-  useEffect(() => {
-    const source = new EventSource("/api/events");
-    const mine = (e: MessageEvent) => {
-      const data = JSON.parse(e.data);
+  const heard = useCallback(
+    ({ kind, data }: Told) => {
+      if (kind === "hello") return reload();
       if (data.job !== id) return;
       client.invalidateQueries({ queryKey: ["status", id] });
-      if (data.kind === "job") client.invalidateQueries({ queryKey: ["job", id] });
-      if (data.kind === "release") client.invalidateQueries({ queryKey: ["releases", id] });
+      if (kind === "job") client.invalidateQueries({ queryKey: ["job", id] });
+      if (kind === "release") client.invalidateQueries({ queryKey: ["releases", id] });
       // Also what was done may tell of rows that could not be computed.
       const told = data.state === "failed" || (data.state === "done" && data.words !== "done");
-      if (data.kind === "task" && told) setNoteState({ text: data.words, ok: false });
-    };
-    for (const kind of ["job", "task", "release"]) source.addEventListener(kind, mine);
-    source.addEventListener("hello", reload);
-    return () => source.close();
-  }, [client, id, reload]);
+      if (kind === "task" && told) setNote(data.words ?? "");
+    },
+    [client, id, reload, setNote],
+  );
+  useEvents(heard);
 
   const run = useCallback(
     async (work: () => Promise<unknown>): Promise<string> => {

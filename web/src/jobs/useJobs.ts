@@ -1,7 +1,8 @@
 /** The list of jobs, kept fresh; those whose state is unknown tell it one by one. */
 import { useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useCallback, useEffect, useMemo } from "react";
+import { useCallback, useMemo } from "react";
 import { api, take } from "../api/client";
+import { useEvents } from "../api/events";
 
 export function useJobs() {
   const client = useQueryClient();
@@ -16,11 +17,7 @@ export function useJobs() {
     })),
   });
   const refresh = useCallback(() => void client.invalidateQueries({ queryKey: ["jobs"] }), [client]);
-  useEffect(() => {
-    const source = new EventSource("/api/events");
-    for (const kind of ["jobs", "job", "task", "hello"]) source.addEventListener(kind, refresh);
-    return () => source.close();
-  }, [refresh]);
+  useEvents(refresh);
   const known = new Map(told.flatMap((t) => (t.data ? [[t.data.id, t.data]] : [])));
   return {
     heads: (list.data ?? []).map((j) => {

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-import asyncio
 import json
-from collections.abc import AsyncIterator
-from typing import Any
+from typing import Annotated, Any
 
-from fastapi import APIRouter, Request, Response
+from fastapi import APIRouter, Header, Request, Response
 from pydantic import BaseModel
 from sqlmodel import Session, col, select
 from sse_starlette.sse import EventSourceResponse
 
+from fenrik.app import problems
+from fenrik.app.access.headers import policy_of_document
 from fenrik.app.context import open_job, store
 from fenrik.app.documents import load, notify
 from fenrik.app.events import hub
@@ -82,20 +82,13 @@ def dialects() -> list[dict[str, str]]:
 @router.get(
     "/events", operation_id="events", response_class=Response, responses={200: {"content": {"text/event-stream": {}}}}
 )
-async def events(request: Request) -> EventSourceResponse:
-    """Changes of jobs and progress of work, as server-sent events."""
-
-    async def stream() -> AsyncIterator[dict[str, str]]:
-        with hub.subscribe() as inbox:
-            yield {"event": "hello", "data": "{}"}
-            while not await request.is_disconnected():
-                try:
-                    message = await asyncio.wait_for(inbox.get(), timeout=5)
-                except TimeoutError:
-                    continue
-                yield {"event": json.loads(message).get("kind", "job"), "data": message}
-
-    return EventSourceResponse(stream(), ping=15)
+async def events(request: Request, last_event_id: Annotated[str | None, Header(max_length=60)] = None) -> Response:
+    """Changes of jobs and progress of work, as server-sent events; after `Last-Event-ID` where a stream broke off."""
+    client = request.client.host if request.client else ""
+    if not hub.has_room(client):
+        return problems.answer(429, "There are too many open streams.", detail="Close some of the tabs.")
+    stream = hub.stream(client, last_event_id)
+    return EventSourceResponse(({"id": e.id, "event": e.kind, "data": e.data} async for e in stream), ping=15)
 
 
 @router.post("/jobs/{job_id}/releases", operation_id="release", status_code=201)
@@ -177,7 +170,7 @@ def released_file(job_id: str, number: int, name: str) -> Response:
         media_type=media,
         headers={
             "content-disposition": f'{shown}; filename="{name.split("/")[-1]}"',
-            "content-security-policy": "default-src 'none'; style-src 'unsafe-inline'",
+            "content-security-policy": policy_of_document(data),
         },
     )
 
@@ -198,7 +191,7 @@ def sheet(job_id: str) -> Response:
     return Response(
         html,
         media_type="text/html; charset=utf-8",
-        headers={"content-security-policy": "default-src 'none'; style-src 'unsafe-inline'"},
+        headers={"content-security-policy": policy_of_document(html.encode())},
     )
 
 

@@ -14,6 +14,7 @@ import psycopg_pool
 from procrastinate.exceptions import ConnectorException
 from sqlalchemy.exc import OperationalError
 
+from fenrik.app.logs import set_up_logs
 from fenrik.app.settings import database_url
 from fenrik.app.work import tasks
 from fenrik.app.work.entries import queue_name
@@ -38,6 +39,7 @@ def run_worker(name: str = "", parent: int | None = None) -> int:
     """
     if parent is not None:
         end_with_parent(parent, signal.SIGTERM)
+    set_up_logs()
     step_behind()
     child.start()
     asyncio.run(_work(name or f"{socket.gethostname()} {os.getpid()}"))
