@@ -45,6 +45,12 @@ class Cluster:
         command = [*self.owner, str(self.bin / program), "-D", str(self.folder / "data"), *words]
         subprocess.run(command, check=True, cwd="/", stdout=subprocess.DEVNULL)
 
+    def database(self, name: str) -> str:
+        """A new database; gives its address."""
+        command = [str(self.bin / "createdb"), "-h", "127.0.0.1", "-p", str(self.port), "-U", "fenrik", name]
+        subprocess.run(command, check=True, cwd="/")
+        return f"{self.url.rsplit('/', 1)[0]}/{name}"
+
     def start(self) -> None:
         options = f"-p {self.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories="
         self._run("pg_ctl", "-w", "-t", "60", "-l", str(self.folder / "log"), "-o", options, "start")
@@ -71,10 +77,15 @@ def cluster() -> Iterator[Cluster]:
 class Server:
     """`fenrik serve` against a database, to be killed and started again."""
 
-    def __init__(self, url: str) -> None:
+    def __init__(self, url: str, scheme: str = "http") -> None:
         self.environment = os.environ | {"FENRIK_DATABASE": url}
         self.port = free_port()
-        self.address = f"http://127.0.0.1:{self.port}"
+        self.address = f"{scheme}://127.0.0.1:{self.port}"
+
+    def run(self, *words: str, **rest: Any) -> subprocess.CompletedProcess[str]:
+        """Another command of Fenrik on the same database."""
+        command = [sys.executable, "-m", "fenrik.cli", *words]
+        return subprocess.run(command, env=self.environment, text=True, capture_output=True, timeout=120, **rest)
 
     def start(self, *words: str) -> None:
         """Start it, and wait until it answers."""
@@ -83,7 +94,7 @@ class Server:
         end = time.monotonic() + PATIENCE_S
         while time.monotonic() < end:
             with contextlib.suppress(httpx.HTTPError):
-                httpx.get(f"{self.address}/api/health", timeout=10)
+                httpx.get(f"{self.address}/api/health", timeout=10, verify=False)
                 return
             time.sleep(0.1)
         raise AssertionError(f"{self.address} does not answer")

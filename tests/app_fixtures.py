@@ -14,6 +14,7 @@ import psycopg
 import pytest
 from playwright.sync_api import expect, sync_playwright
 
+from cluster import cluster
 from fenrik.app.settings import database_url
 
 
@@ -81,6 +82,13 @@ def server():
     finally:
         process.terminate()
         process.wait(20)
+
+
+@pytest.fixture(scope="session")
+def own_cluster():
+    """A cluster of PostgreSQL that tests may stop at will."""
+    with cluster() as made:
+        yield made
 
 
 @pytest.fixture

@@ -16,6 +16,7 @@ sys.path[:0] = [
     for folder in (
         ".",
         "app",
+        "app/access",
         "app/work",
         "e2e",
         "core/contact",
@@ -28,7 +29,7 @@ sys.path[:0] = [
         "../bench",
     )
 ]
-pytest_plugins = ["app_fixtures"]
+pytest_plugins = ["app_fixtures", "people"]
 LONG_FIRST = ("server", "tests/core/planning/test_finish.py")
 
 

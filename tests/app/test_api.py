@@ -294,7 +294,7 @@ def test_a_killed_worker_loses_nothing(client, small_job, wait):
     client.post(f"{url}/compute", json={"setup": "s1"}).raise_for_status()
     wait(lambda: client.get(f"{url}/status").json()["tasks"][0]["state"] == "running")
     victims = [
-        p for p in psutil.process_iter(["cmdline"]) if (p.info["cmdline"] or [])[-2:] == ["fenrik.cli", "worker"]
+        p for p in psutil.process_iter(["cmdline"]) if (p.info["cmdline"] or [])[2:4] == ["fenrik.cli", "worker"]
     ]
     assert victims
     for process in victims:

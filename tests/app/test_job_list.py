@@ -1,9 +1,6 @@
 """The list of jobs: what it shows of each, pictures, copies, deleted jobs that come back, a first start cut short."""
 
 import io
-import os
-import subprocess
-import sys
 
 import numpy as np
 import psycopg
@@ -99,18 +96,3 @@ def test_a_deleted_job_is_out_of_sight_and_comes_back_whole(client, small_job, w
     # What it had in the queue was stopped.
     wait(lambda: head(client, small_job)["state"] not in ("waiting", "computing"))
     assert client.post("/api/jobs/nobody/restore").status_code == 422
-
-
-def test_a_first_start_that_was_cut_short_is_made_good_by_the_next(client, wait):
-    with psycopg.connect(database_url(), autocommit=True) as connection:
-        connection.execute("delete from task where job_id = 'dial-plate'")
-        jobs = connection.execute("select count(*) from job").fetchone()
-        before = set(connection.execute("select id, job_id from task").fetchall())
-    environment = os.environ | {"FENRIK_DATABASE": database_url()}
-    subprocess.run([sys.executable, "-m", "fenrik.cli", "migrate"], env=environment, check=True, timeout=120)
-    with psycopg.connect(database_url()) as connection:
-        assert connection.execute("select count(*) from job").fetchone() == jobs
-        tasks = set(connection.execute("select id, job_id from task").fetchall()) - before
-    assert [job for _, job in tasks] == ["dial-plate"]
-    wait(lambda: head(client, "dial-plate")["state"] not in ("waiting", "computing"))
-    assert client.get("/api/jobs/dial-plate/head").json()["state"] == "proven"

@@ -8,6 +8,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { setNonce } from "get-nonce";
 import { createRoot } from "react-dom/client";
 import { Route, Switch } from "wouter";
+import { SignIn } from "./access/SignIn";
 import { JobList } from "./jobs/JobList";
 import { Shell } from "./job/Shell";
 import { theme } from "./theme";
@@ -29,6 +30,7 @@ createRoot(document.getElementById("root")!).render(
           <JobList />
         </Route>
       </Switch>
+      <SignIn />
     </QueryClientProvider>
   </MantineProvider>,
 );

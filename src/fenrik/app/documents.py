@@ -17,6 +17,7 @@ from sqlalchemy import text
 from sqlmodel import Session, col, select, update
 from sqlmodel import delete as sql_delete
 
+from fenrik.app.access.sessions import asking
 from fenrik.app.problems import Conflict
 from fenrik.app.tables import ComputedRow, JobRow, ModelRow, ReleaseRow, RevisionRow, TaskRow, engine, now
 from fenrik.core.errors import Problem, fail
@@ -38,6 +39,7 @@ _IDENTITY = {
 }
 _MISSING = object()
 KEPT_DELETED = timedelta(days=30)
+SHOWN_REVISIONS = 200
 
 
 class Change(BaseModel):
@@ -122,7 +124,11 @@ def _begin(
     """The row and the first revision of a job."""
     session.add(JobRow(id=job_id, name=document["name"]))
     session.flush()
-    session.add(RevisionRow(job_id=job_id, number=0, document=document, model_sha=sha, files=files, label=label))
+    session.add(
+        RevisionRow(
+            job_id=job_id, number=0, document=document, model_sha=sha, files=files, label=label, by=asking.get().name
+        )
+    )
     notify(session, kind="jobs", job=job_id)
 
 
@@ -235,7 +241,15 @@ def save(
     row.name = document["name"]
     row.changed_at = now()
     session.add(
-        RevisionRow(job_id=row.id, number=row.head, document=document, model_sha=model_sha, files=files, label=label)
+        RevisionRow(
+            job_id=row.id,
+            number=row.head,
+            document=document,
+            model_sha=model_sha,
+            files=files,
+            label=label,
+            by=asking.get().name,
+        )
     )
     notify(session, kind="job", job=row.id, version=row.version)
 
@@ -297,6 +311,22 @@ def step(job_id: str, direction: Literal[-1, 1]) -> int:
             notify(session, kind="job", job=job_id, version=row.version)
             session.commit()
         return row.version
+
+
+def history(job_id: str) -> list[RevisionRow]:
+    """The revisions that undo and redo go through, without their documents, the latest first.
+
+    Raises:
+        FenrikError: when there is no such job.
+    """
+    with Session(engine()) as session:
+        load(session, job_id)
+        columns = (RevisionRow.number, RevisionRow.label, RevisionRow.by, RevisionRow.made_at)
+        wanted = select(*columns).where(RevisionRow.job_id == job_id).order_by(col(RevisionRow.number).desc())
+        return [
+            RevisionRow(job_id=job_id, number=number, label=label, by=by, made_at=made_at, document={})
+            for number, label, by, made_at in session.exec(wanted.limit(SHOWN_REVISIONS)).all()
+        ]
 
 
 def apply(document: dict[str, Any], one: Change) -> None:

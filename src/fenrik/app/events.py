@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import logging
 import secrets
+import time
 from collections import Counter, deque
 from collections.abc import AsyncIterator, Iterator
 from typing import NamedTuple
@@ -54,16 +55,24 @@ class Hub:
         """Whether a client may have another stream."""
         return len(self._inboxes) < MOST_STREAMS and self._clients[client] < MOST_OF_ONE
 
-    async def stream(self, client: str, last: str | None) -> AsyncIterator[Event]:
-        """What a client missed since the event `last`, then what happens."""
+    async def stream(self, client: str, last: str | None, lasting_s: float | None = None) -> AsyncIterator[Event]:
+        """What a client missed since the event `last`, then what happens.
+
+        Args:
+            lasting_s: it ends after so long; a browser comes back by itself, and is asked again who it is.
+        """
         with self._subscribed(client) as inbox:
             missed = self._since(last)
             if missed is None:
                 yield Event(self._id(), HELLO, "{}")
             for event in missed or []:
                 yield event
+            ends = None if lasting_s is None else time.monotonic() + lasting_s
             while True:
-                yield await inbox.get()
+                try:
+                    yield await asyncio.wait_for(inbox.get(), None if ends is None else ends - time.monotonic())
+                except TimeoutError:
+                    return
 
     @contextlib.contextmanager
     def _subscribed(self, client: str) -> Iterator[asyncio.Queue[Event]]:

@@ -77,14 +77,14 @@ def keep_recipe(recipe: Recipe) -> None:
         session.commit()
 
 
-def load_shop() -> None:
-    """The made-up shop's library, where there is none yet."""
-    with Session(engine()) as session:
-        if session.exec(select(LibraryToolRow.number)).first() is not None:
-            return
-    keep_tools([Tool.model_validate(t) for t in SHOP_TOOLS])
-    for row in SHOP_MATERIALS:
-        keep_material(Material.model_validate(row))
+def load_shop(session: Session) -> None:
+    """The made-up shop's library, where there is none yet; kept when the session commits."""
+    if session.exec(select(LibraryToolRow.number)).first() is not None:
+        return
+    for tool in (Tool.model_validate(t) for t in SHOP_TOOLS):
+        session.merge(LibraryToolRow(number=tool.number, data=tool.model_dump(mode="json")))
+    for material in (Material.model_validate(m) for m in SHOP_MATERIALS):
+        session.merge(LibraryMaterialRow(name=material.name, data=material.model_dump(mode="json")))
 
 
 def new_job_defaults() -> dict[str, Any]:

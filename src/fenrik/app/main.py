@@ -7,14 +7,15 @@ import contextlib
 import gc
 from collections.abc import AsyncIterator
 
-from fastapi import FastAPI
+from fastapi import Depends, FastAPI
 from starlette.middleware.gzip import GZipMiddleware
 
 from fenrik import __version__
 from fenrik.app import problems, reading, ready
 from fenrik.app.access.guard import Guard
+from fenrik.app.access.roles import admitted
 from fenrik.app.events import hub
-from fenrik.app.routers import condition, jobs, library, pages, parts, planning, setups, views, work
+from fenrik.app.routers import accounts, condition, jobs, library, pages, parts, planning, setups, views, work
 from fenrik.app.settings import Serving
 from fenrik.app.work.watch import watch
 from fenrik.core.warm import warm_opening
@@ -55,12 +56,16 @@ app = FastAPI(
         422: {**PROBLEM, "description": "Wrong, field by field"},
         409: {**PROBLEM, "description": "Somebody else changed it"},
         400: {**PROBLEM, "description": "Not understood"},
+        401: {**PROBLEM, "description": "Nobody is signed in"},
         403: {**PROBLEM, "description": "Not from here, or not by this account"},
+        413: {**PROBLEM, "description": "Too large"},
+        421: {**PROBLEM, "description": "Not the address of this server"},
         503: {**PROBLEM, "description": "The database does not answer"},
     },
 )
 app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
 app.add_middleware(Guard, serving=Serving.here())
 problems.install(app)
-for module in (jobs, parts, setups, library, views, work, planning, condition, pages):
-    app.include_router(module.router)
+for module in (accounts, jobs, parts, setups, library, views, work, planning, condition):
+    app.include_router(module.router, dependencies=[Depends(admitted)])
+app.include_router(pages.router)

@@ -7,15 +7,15 @@ from pathlib import Path
 import procrastinate
 from alembic import command
 from alembic.config import Config
-from sqlmodel import Session, col, or_, select, text
+from sqlmodel import Session, select, text
 
 from fenrik.app.documents import add, purge
 from fenrik.app.library import load_shop
 from fenrik.app.settings import database_url, sqlalchemy_url
-from fenrik.app.tables import JobRow, TaskRow, engine
+from fenrik.app.tables import JobRow, engine
 from fenrik.app.work.entries import adopt
 from fenrik.app.work.queue import queue
-from fenrik.app.work.tasks import submit
+from fenrik.app.work.tasks import put
 
 
 def migrate(demo: bool = True) -> int:
@@ -23,9 +23,7 @@ def migrate(demo: bool = True) -> int:
     upgrade_schema()
     _adopt_waiting()
     purge()
-    load_shop()
-    if demo:
-        load_demo()
+    load_shop_and_demo(demo)
     return 0
 
 
@@ -49,27 +47,19 @@ def upgrade_schema() -> None:
             app.schema_manager.apply_schema()
 
 
-def load_demo() -> None:
-    """The demo jobs, all or none of them, into an empty database; those that nobody has touched go to the workers.
-
-    A start that was cut short anywhere is made good by the next one.
-    """
+def load_shop_and_demo(demo: bool) -> None:
+    """The made-up shop's library and the demo jobs, with their computation in the queue, each into an empty place; all
+    in one transaction, so that a start that is cut short is made good by the next."""
     from fenrik.demo import DEMO_JOBS, demo_job, demo_model
 
     with Session(engine()) as session:
-        if session.exec(select(JobRow.id)).first() is None:
-            for name in reversed(DEMO_JOBS):  # the list shows the latest first
-                job = demo_job(name)
-                assert job.part is not None
-                add(session, job, (job.part.file, demo_model(name)), name)
-            session.commit()
-        touched = set(session.exec(select(TaskRow.job_id))) | set(
-            session.exec(select(JobRow.id).where(or_(col(JobRow.version) > 0, col(JobRow.deleted_at).is_not(None))))
-        )
-        there = set(session.exec(select(JobRow.id)))
-    for name in DEMO_JOBS:
-        if name in there and name not in touched:
+        load_shop(session)
+        empty = session.exec(select(JobRow.id)).first() is None
+        for name in reversed(DEMO_JOBS) if demo and empty else ():  # the list shows the latest first
             job = demo_job(name)
+            assert job.part is not None
+            add(session, job, (job.part.file, demo_model(name)), name)
             for setup in job.setups:
                 if job.route(setup):
-                    submit(name, {"setup": setup.id, "operations": [], "proof": True})
+                    put(session, name, {"setup": setup.id, "operations": [], "proof": True})
+        session.commit()

@@ -15,8 +15,10 @@ from importlib import import_module
 import uvicorn
 
 from fenrik.app import ready
+from fenrik.app.access.accounts import list_accounts
 from fenrik.app.logs import set_up_logs
 from fenrik.app.settings import Serving
+from fenrik.core.errors import fail
 from fenrik.core.warm import warm
 
 APPLICATION = "fenrik.app.main"
@@ -26,8 +28,9 @@ log = logging.getLogger(__name__)
 
 def serve(serving: Serving, port: int, workers: int) -> int:
     """Run the server and keep `workers` worker processes alive beside it."""
-    serving.tell()
     set_up_logs()
+    check_reach(serving)
+    serving.tell()
     host = serving.host
     print(f"Fenrik answers at http://{host}:{port}", file=sys.stderr, flush=True)
     stop = threading.Event()
@@ -53,6 +56,22 @@ def serve(serving: Serving, port: int, workers: int) -> int:
         stop.set()
         keeper.join(timeout=10)
     return 0
+
+
+def check_reach(serving: Serving) -> None:
+    """Raise where others than this machine would reach a server that anybody could use, or listen to.
+
+    Raises:
+        FenrikError: with what to do.
+    """
+    if serving.on_loopback:
+        return
+    if not serving.secured:
+        way_out = "Give --certificate FILE, or --public-url https://… of the proxy in front of it (docs/running.md)."
+        raise fail("host", "is reached by others, who need TLS.", way_out, serving.host)
+    if not any(a.role == "run" for a in list_accounts()):
+        way_out = "Make one first: fenrik account add NAME --role run"
+        raise fail("host", "is reached by others, but there is no account that runs the shop.", way_out, serving.host)
 
 
 def _keep_workers(name: str, count: int, stop: threading.Event) -> None:

@@ -27,6 +27,11 @@ def task_memory_mb() -> float:
     return float(given) if given else 0.75 * os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") / 2**20
 
 
+def metrics_token() -> str:
+    """What scrapers of figures must send where others than this machine reach the server; empty: they get none."""
+    return os.environ.get("FENRIK_METRICS_TOKEN", "")
+
+
 @dataclass(frozen=True)
 class Serving:
     """How people reach the server.
@@ -62,7 +67,10 @@ class Serving:
 
     def is_ours(self, authority: str) -> bool:
         """Whether a host (with its port, if any) as a browser names it is this server."""
-        name = (urlsplit(f"//{authority}").hostname or "").lower()
+        try:
+            name = (urlsplit(f"//{authority}").hostname or "").lower()
+        except ValueError:
+            return False
         known = {*LOOPBACK, self.host.lower(), (urlsplit(self.public_url).hostname or "").lower()} - {""}
         return name in known or (self.host in ("0.0.0.0", "::") and not self.public_url and _is_address(name))
 

@@ -1,4 +1,4 @@
-"""The tables: documents with their history, model files, the shop's library, artefacts, tasks, releases."""
+"""The tables: documents with their history, model files, the shop's library, artefacts, tasks, releases, accounts."""
 
 from __future__ import annotations
 
@@ -49,6 +49,7 @@ class RevisionRow(SQLModel, table=True):
         default_factory=dict, sa_column=Column(JSON_COLUMN, nullable=False, server_default="{}")
     )
     label: str = ""
+    by: str = ""
     made_at: datetime = Field(default_factory=now)
 
 
@@ -137,7 +138,30 @@ class ReleaseRow(SQLModel, table=True):
     keys: dict[str, str] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
     files: dict[str, str] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
     report: dict[str, Any] = Field(sa_column=Column(JSON_COLUMN, nullable=False))
+    by: str = ""
     made_at: datetime = Field(default_factory=now)
+
+
+class AccountRow(SQLModel, table=True):
+    """Somebody who may sign in: `wrong` counts wrong passwords in a row."""
+
+    __tablename__ = "account"
+    name: str = Field(primary_key=True)
+    role: str
+    password: str
+    wrong: int = 0
+    locked_until: datetime | None = None
+    made_at: datetime = Field(default_factory=now)
+
+
+class SessionRow(SQLModel, table=True):
+    """Somebody who is signed in; `word` is the SHA-256 of what the cookie holds."""
+
+    __tablename__ = "session"
+    word: str = Field(primary_key=True)
+    account: str = Field(foreign_key="account.name", ondelete="CASCADE", index=True)
+    made_at: datetime = Field(default_factory=now)
+    seen_at: datetime = Field(default_factory=now)
 
 
 @lru_cache(maxsize=1)

@@ -7,18 +7,12 @@ import psutil
 import pytest
 
 from app_fixtures import set_up_small_job
-from cluster import Server, cluster, until
+from cluster import Server, until
 
 
 @pytest.fixture(scope="module")
-def database():
-    with cluster() as made:
-        yield made
-
-
-@pytest.fixture(scope="module")
-def own_server(database):
-    server = Server(database.url)
+def own_server(own_cluster):
+    server = Server(own_cluster.database("outages"))
     server.start("--migrate", "--no-demo")
     yield server
     server.stop()
@@ -50,18 +44,18 @@ def done(client, url, task):
     assert client.get(f"{url}/status").json()["setups"][0]["proof"] == "ready"
 
 
-def test_the_database_is_restarted(busy, database):
-    database.stop()
-    database.start()
+def test_the_database_is_restarted(busy, own_cluster):
+    own_cluster.stop()
+    own_cluster.start()
     done(*busy)
 
 
-def test_the_database_stays_away_for_a_while(busy, database):
+def test_the_database_stays_away_for_a_while(busy, own_cluster):
     client, url, _ = busy
-    database.stop()
+    own_cluster.stop()
     assert client.get(url).status_code == 503
     time.sleep(6)
-    database.start()
+    own_cluster.start()
     done(*busy)
 
 

@@ -1,5 +1,6 @@
 /** The typed client, made from the server's OpenAPI, and the reader of its typed layout. */
 import createClient from "openapi-fetch";
+import { askToSignIn } from "../access/signing";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
@@ -12,7 +13,17 @@ export type Scene = Schemas["Scene"];
 export type JobHead = Schemas["JobHead"];
 export type Problem = { title: string; status: number; detail?: string; problems?: Schemas["ProblemField"][] };
 
-export const api = createClient<paths>({ baseUrl: "/" });
+/** `fetch`, which waits for somebody to sign in where the server asks for it, and then asks again. */
+export async function fetchHere(input: RequestInfo | URL, init?: RequestInit): Promise<Response> {
+  const request = new Request(input, init);
+  for (;;) {
+    const answer = await fetch(request.clone());
+    if (answer.status !== 401) return answer;
+    await askToSignIn();
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: "/", fetch: fetchHere });
 
 /** An answer that was not what was hoped for, with its problem document. */
 export class ProblemError extends Error {
@@ -73,7 +84,7 @@ export function decode(buffer: ArrayBuffer): Block {
 }
 
 export async function fetchBlock(url: string, signal?: AbortSignal): Promise<Block> {
-  const response = await fetch(url, { signal });
+  const response = await fetchHere(url, { signal });
   if (!response.ok) throw new ProblemError(await response.json());
   return decode(await response.arrayBuffer());
 }

@@ -2,13 +2,22 @@
 import { KINDS, type Told } from "./happenings";
 
 const tabs = new Set<MessagePort>();
-const source = new EventSource("/api/events");
+const AGAIN_MS = 3000;
 
 function tell(told: Told) {
   for (const port of tabs) port.postMessage(told);
 }
 
-for (const kind of KINDS) source.addEventListener(kind, (e: MessageEvent) => tell({ kind, data: JSON.parse(e.data) }));
+function listen() {
+  const source = new EventSource("/api/events");
+  for (const kind of KINDS)
+    source.addEventListener(kind, (e: MessageEvent) => tell({ kind, data: JSON.parse(e.data) }));
+  // A browser comes back by itself after a break, but not after a refusal: somebody may have to sign in first.
+  source.addEventListener("error", () => {
+    if (source.readyState === EventSource.CLOSED) setTimeout(listen, AGAIN_MS);
+  });
+}
+listen();
 
 addEventListener("connect", (e) => {
   const port = (e as MessageEvent).ports[0];

@@ -1,6 +1,7 @@
 import { Button, Group, Progress, Text, Tooltip } from "@mantine/core";
 import { openSpotlight } from "@mantine/spotlight";
 import { Link } from "wouter";
+import { Person } from "../access/Person";
 import { useJob } from "./useJob";
 import { useNext } from "./useNext";
 
@@ -65,6 +66,7 @@ export function TopBar() {
           Ctrl+K
         </span>
       </Button>
+      <Person />
     </header>
   );
 }

@@ -21,8 +21,12 @@ export function useNext(): Next | null {
         };
   if (status.tasks.some((t) => t.state === "running" || t.state === "waiting")) return null;
   const ids = busy.map((s) => s.id);
+  const again = status.tasks[0]?.state === "failed";
   if (open(status, ids).length)
-    return { words: "Next: compute and prove", act: () => void job.run(() => computeOpen(job, ids)) };
+    return {
+      words: again ? "Next: compute again" : "Next: compute and prove",
+      act: () => void job.run(() => computeOpen(job, ids)),
+    };
   const faulty = status.setups.find((s) => ids.includes(s.id) && s.faults);
   if (faulty) return { words: "Next: look at the findings", act: () => view.set({ stage: "proof", setup: faulty.id }) };
   return view.stage === "release" ? null : { words: "Next: the program", act: () => view.set({ stage: "release" }) };

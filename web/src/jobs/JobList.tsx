@@ -1,6 +1,7 @@
 import { Button, Group, Text, TextInput, Title } from "@mantine/core";
 import { useMemo, useState } from "react";
 import { useLocation } from "wouter";
+import { Person } from "../access/Person";
 import { api, type JobHead, take } from "../api/client";
 import { PickFile, withFile } from "../forms/PickFile";
 import { counted } from "../words";
@@ -113,6 +114,7 @@ export function JobList() {
           <PickFile accept=".step,.stp,.iges,.igs,.brep,.brp,.stl,.3mf,.obj,.zip,.json" onFile={fromFile}>
             New job from a file
           </PickFile>
+          <Person />
         </Group>
       </Group>
       <GettingReady />

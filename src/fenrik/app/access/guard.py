@@ -89,7 +89,8 @@ class Guard:
         origin = found.get("origin")
         if origin is None or scope["method"] in SAFE:
             return True
-        return urlsplit(origin).netloc in (found.get("host", ""), urlsplit(self._serving.public_url).netloc)
+        ours = {found.get("host", ""), urlsplit(self._serving.public_url).netloc} - {""}
+        return origin.partition("://")[2] in ours
 
 
 def _counted(receive: Receive) -> Callable[[], Awaitable[MutableMapping[str, Any]]]:

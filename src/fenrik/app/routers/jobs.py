@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import zipfile
+from datetime import datetime
 from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Response, UploadFile
@@ -13,6 +14,7 @@ from pydantic_core import CoreSchema
 from sqlmodel import Session
 
 from fenrik.app import documents
+from fenrik.app.access.roles import needs
 from fenrik.app.context import open_job, store
 from fenrik.app.documents import Change
 from fenrik.app.heads import JobHead, heads, keep_summary
@@ -43,6 +45,15 @@ class JobState(BaseModel):
     version: int
     revision: int
     document: Annotated[dict[str, Any], _AsJob]
+
+
+class Revision(BaseModel):
+    """One change of a job: what it was, by whom (empty for the one local user), when."""
+
+    number: int
+    label: str
+    by: str
+    made_at: datetime
 
 
 class NewJob(BaseModel):
@@ -145,6 +156,12 @@ def redo(job_id: str) -> JobState:
     return job_state(job_id)
 
 
+@router.get("/jobs/{job_id}/history", operation_id="readHistory")
+def read_history(job_id: str) -> list[Revision]:
+    """What was changed, by whom and when; the latest first."""
+    return [Revision(number=r.number, label=r.label, by=r.by, made_at=r.made_at) for r in documents.history(job_id)]
+
+
 @router.get("/jobs/{job_id}/status", operation_id="readStatus")
 def read_status(job_id: str) -> JobStatus:
     return _status_now(job_id)
@@ -194,6 +211,7 @@ def import_job(file: Annotated[UploadFile, File()]) -> JobState:
 
 
 @router.post("/number", operation_id="readNumber")
+@needs("look")
 def read_number(body: NumberText) -> NumberValue:
     """A number as people type it (`=3*4`, `3/8in`), in mm, mm/min or degrees."""
     return NumberValue(value=parse_number(body.text, body.quantity))

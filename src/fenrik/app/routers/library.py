@@ -9,6 +9,7 @@ from fastapi import APIRouter, File, Query, Response, UploadFile
 from pydantic import BaseModel, Field
 
 from fenrik.app import documents, library
+from fenrik.app.access.roles import needs
 from fenrik.app.context import Opened, open_job
 from fenrik.app.documents import Change
 from fenrik.app.reading import MAX_LIST_BYTES, read_tools
@@ -80,6 +81,7 @@ def list_tools(
 
 
 @router.put("/library/tools/{number}", operation_id="keepLibraryTool")
+@needs("run")
 def keep_tool(number: int, tool: Tool) -> dict[str, Any]:
     """Put a tool into the library, or change it there."""
     kept = tool.model_copy(update={"number": _number(number)})
@@ -88,6 +90,7 @@ def keep_tool(number: int, tool: Tool) -> dict[str, Any]:
 
 
 @router.delete("/library/tools/{number}", operation_id="dropLibraryTool", status_code=204)
+@needs("run")
 def drop_tool(number: int) -> None:
     library.drop_tool(_number(number))
 
@@ -114,6 +117,7 @@ def _list_file(tools: list[Tool], form: str, name: str) -> Response:
 
 
 @router.post("/library/tools/import", operation_id="importLibraryTools")
+@needs("run")
 def import_tools(file: Annotated[UploadFile, File()]) -> dict[str, int]:
     """Tools from a JSON or CSV file; those of the same number are replaced. All are kept or none."""
     tools = _read_list(file)
@@ -137,12 +141,14 @@ def read_recipe() -> Recipe:
 
 
 @router.put("/library/recipe", operation_id="keepRecipe")
+@needs("run")
 def keep_recipe(recipe: Recipe) -> Recipe:
     library.keep_recipe(recipe)
     return recipe
 
 
 @router.put("/library/materials", operation_id="keepMaterial")
+@needs("run")
 def keep_material(material: Material) -> Material:
     """Put a material into the library; one of the same name is replaced."""
     library.keep_material(material)
@@ -187,6 +193,7 @@ def take_tools(job_id: str, body: Take) -> JobState:
 
 
 @router.post("/jobs/{job_id}/tools/{number}/keep", operation_id="keepInLibrary")
+@needs("run")
 def keep_in_library(job_id: str, number: int) -> dict[str, Any]:
     """Put a job's tool into the library under its number."""
     tool = _tool(open_job(job_id), number)
@@ -279,6 +286,7 @@ def stick_out(
 
 
 @router.post("/tools/outline", operation_id="drawTool")
+@needs("look")
 def draw_tool(tool: Tool) -> list[OutlineBody]:
     """A tool as its numbers stand, kept or not: the outline of each of its bodies, to be drawn to scale."""
     return tool_outline(tool)

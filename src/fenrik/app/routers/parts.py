@@ -12,6 +12,7 @@ from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
 from fenrik.app import documents
+from fenrik.app.access.roles import needs
 from fenrik.app.context import open_job, store
 from fenrik.app.documents import Change
 from fenrik.app.layout import BINARY, binary, encode
@@ -218,6 +219,7 @@ def _numbered(values: list[Any]) -> np.ndarray:
 
 
 @router.post("/part/references", operation_id="makeReferences")
+@needs("look")
 def references(job_id: str, body: Picked) -> References:
     """Persistent references to picked faces and edges."""
     solid = open_job(job_id).build.all_bodies
@@ -306,6 +308,7 @@ def lost_bodies(job_id: str) -> list[str]:
 
 
 @router.post("/measure", operation_id="measure")
+@needs("look")
 def measure(job_id: str, body: Spots) -> Measured:
     """Measure at one spot, or between two; places in part coordinates."""
     return measure_spots(open_job(job_id).build, body.spots)

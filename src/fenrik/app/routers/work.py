@@ -12,6 +12,7 @@ from sse_starlette.sse import EventSourceResponse
 
 from fenrik.app import problems
 from fenrik.app.access.headers import policy_of_document
+from fenrik.app.access.sessions import LOCAL, asking
 from fenrik.app.context import open_job, store
 from fenrik.app.documents import load, notify
 from fenrik.app.events import hub
@@ -24,6 +25,8 @@ from fenrik.core.posting import load_dialects
 from fenrik.core.report import cl_texts, merged_proof, setup_report, setup_sheet
 
 router = APIRouter(prefix="/api", tags=["work"])
+STREAM_S = 300.0
+"""A stream of somebody who is signed in ends after so long: it would go on when the session has ended."""
 
 
 class Compute(BaseModel):
@@ -42,6 +45,7 @@ class Release(BaseModel):
     number: int
     revision: int
     made_at: str
+    by: str = ""
     files: list[str]
     faults: int
 
@@ -87,7 +91,7 @@ async def events(request: Request, last_event_id: Annotated[str | None, Header(m
     client = request.client.host if request.client else ""
     if not hub.has_room(client):
         return problems.answer(429, "There are too many open streams.", detail="Close some of the tabs.")
-    stream = hub.stream(client, last_event_id)
+    stream = hub.stream(client, last_event_id, None if asking.get() is LOCAL else STREAM_S)
     return EventSourceResponse(({"id": e.id, "event": e.kind, "data": e.data} async for e in stream), ping=15)
 
 
@@ -132,6 +136,7 @@ def release(job_id: str) -> Release:
             keys=keys,
             report=report,
             files={name: sha256(data) for name, data in files.items()},
+            by=asking.get().name,
             made_at=now(),
         )
         session.add(made)
@@ -201,6 +206,7 @@ def _release(row: ReleaseRow) -> Release:
         number=row.number,
         revision=row.revision,
         made_at=row.made_at.isoformat(),
+        by=row.by,
         files=sorted(row.files),
         faults=faults,
     )

@@ -46,17 +46,23 @@ def submit(job_id: str, what: dict[str, Any]) -> str:
     """Put work into the queue; the same work that is waiting already is not put in twice. Gives the task's id."""
     with Session(engine()) as session:
         load(session, job_id)
-        same = session.exec(select(TaskRow).where(TaskRow.job_id == job_id, TaskRow.state == "waiting")).all()
-        for task in same:
-            if task.what == what:
-                return task.id
-        task = TaskRow(id=uuid.uuid4().hex[:12], job_id=job_id, what=what, words="waiting")
-        session.add(task)
-        session.flush()
-        task.queue_id = new_entry(session, task.id, job_id)
-        _tell(session, task)
+        task_id = put(session, job_id, what)
         session.commit()
-        return task.id
+        return task_id
+
+
+def put(session: Session, job_id: str, what: dict[str, Any]) -> str:
+    """As `submit`, once the session commits."""
+    same = session.exec(select(TaskRow).where(TaskRow.job_id == job_id, TaskRow.state == "waiting")).all()
+    for task in same:
+        if task.what == what:
+            return task.id
+    task = TaskRow(id=uuid.uuid4().hex[:12], job_id=job_id, what=what, words="waiting")
+    session.add(task)
+    session.flush()
+    task.queue_id = new_entry(session, task.id, job_id)
+    _tell(session, task)
+    return task.id
 
 
 def begin(task_id: str, queue_id: int, worker: str) -> Attempt | None:

@@ -15,8 +15,9 @@ from rich.console import Console
 from rich.progress import BarColumn, TextColumn, TimeElapsedColumn
 from rich.progress import Progress as Bars
 
-from fenrik import __version__, cli_parts
-from fenrik.cli_parts import bytes_of
+from fenrik import __version__
+from fenrik.cli import parts, server
+from fenrik.cli.parts import bytes_of
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, Problem
 from fenrik.core.job import Job, parse_job
@@ -50,7 +51,6 @@ def main(arguments: list[str] | None = None) -> int:
     plan_parser.add_argument("--only", default="", help="numbers of operations, for example 10,20")
     plan_parser.add_argument("--cell", type=float, default=None, help="resolution of the stock in mm")
     commands.add_parser("schema", help="print the JSON Schema of the job document")
-    commands.add_parser("openapi", help="print the description of the HTTP interface")
     import_parser = commands.add_parser("import", help="print size, volume, faces and warnings of a model file")
     import_parser.add_argument("file", type=Path)
     import_parser.add_argument("--scale", type=float, default=1.0)
@@ -62,22 +62,8 @@ def main(arguments: list[str] | None = None) -> int:
     )
     route_parser.add_argument("--tools", type=Path, default=None, help="tool list (JSON or CSV) in place of the shop's")
     route_parser.add_argument("--out", type=Path, default=None, help="write the job with the route in it")
-    cli_parts.add_commands(commands)
-    serve_parser = commands.add_parser("serve", help="serve the web application with its workers")
-    serve_parser.add_argument("--host", default="127.0.0.1")
-    serve_parser.add_argument("--port", type=int, default=8040)
-    serve_parser.add_argument("--public-url", default="", help="where a proxy in front of it is reached")
-    serve_parser.add_argument("--certificate", default="", help="PEM file of its own TLS certificate, with its key")
-    serve_parser.add_argument("--workers", type=int, default=1)
-    serve_parser.add_argument("--migrate", action="store_true", help="bring the database up to date first")
-    serve_parser.add_argument("--no-demo", action="store_true", help="with --migrate: leave an empty database empty")
-    worker_parser = commands.add_parser("worker", help="run one worker against the same database")
-    worker_parser.add_argument("--name", default="", help="under which it is known; that of the machine and process")
-    worker_parser.add_argument("--parent", type=int, default=None, help=argparse.SUPPRESS)
-    migrate_parser = commands.add_parser(
-        "migrate", help="bring the database up to date and load the demo if it is empty"
-    )
-    migrate_parser.add_argument("--no-demo", action="store_true", help="leave an empty database empty")
+    parts.add_commands(commands)
+    server.add_commands(commands)
     commands.add_parser("warm", help="compile the kernels ahead of their first use")
     options = parser.parse_args(arguments)
     try:
@@ -96,13 +82,6 @@ def _schema(_options: argparse.Namespace) -> int:
     return DONE
 
 
-def _openapi(_options: argparse.Namespace) -> int:
-    from fenrik.app.main import app
-
-    print(json.dumps(app.openapi(), indent=2))
-    return DONE
-
-
 def _import(options: argparse.Namespace) -> int:
     solid = read_solid(bytes_of(options.file, "file"), options.file.name, options.scale)
     print(json.dumps({"file": options.file.name, **solid.summary()}, indent=2))
@@ -118,7 +97,7 @@ def _route(options: argparse.Namespace) -> int:
     setup = next((s for s in job.setups if s.id == options.setup), None) if options.setup else job.setups[0]
     if setup is None:
         raise FenrikError(Problem("setup", "is not in the job.", "Name one of its setups.", options.setup))
-    build, shop = Build(job, model, MemoryStore(), None, files), cli_parts.tool_list(options.tools)
+    build, shop = Build(job, model, MemoryStore(), None, files), parts.tool_list(options.tools)
     found = propose_sides(build, shop) if options.all_sides else propose_route(build, setup, shop)
     made = with_route(job, found)
     if options.out is not None:
@@ -286,27 +265,6 @@ def _with_bar(work: Callable[[Progress], dict[str, Any]], words: str = "planning
         return work(lambda fraction, words: bars.update(task, completed=fraction, description=words[:40]))
 
 
-def _serve(options: argparse.Namespace) -> int:
-    from fenrik.app.serve import serve
-    from fenrik.app.settings import Serving
-
-    if options.migrate:
-        _migrate(options)
-    return serve(Serving(options.host, options.public_url, options.certificate), options.port, options.workers)
-
-
-def _worker(options: argparse.Namespace) -> int:
-    from fenrik.app.work.worker import run_worker
-
-    return run_worker(options.name, options.parent)
-
-
-def _migrate(options: argparse.Namespace) -> int:
-    from fenrik.app.migrate import migrate
-
-    return migrate(demo=not options.no_demo)
-
-
 def _warm(_options: argparse.Namespace) -> int:
     from fenrik.core.warm import warm
 
@@ -321,15 +279,9 @@ def _warm(_options: argparse.Namespace) -> int:
 _COMMANDS: dict[str, Callable[[argparse.Namespace], int]] = {
     "plan": _plan,
     "schema": _schema,
-    "openapi": _openapi,
     "route": _route,
     "import": _import,
-    **cli_parts.COMMANDS,
-    "serve": _serve,
-    "worker": _worker,
-    "migrate": _migrate,
+    **parts.COMMANDS,
+    **server.COMMANDS,
     "warm": _warm,
 }
-
-if __name__ == "__main__":
-    sys.exit(main())

@@ -1,0 +1,33 @@
+import { Button, Menu } from "@mantine/core";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, take } from "../api/client";
+
+const MAY = { look: "may look at jobs", program: "may program", run: "runs the shop" } as const;
+
+/** Who is signed in, and the way out; nothing where nobody has to be. */
+export function Person() {
+  const client = useQueryClient();
+  const session = useQuery({ queryKey: ["session"], queryFn: () => take(api.GET("/api/session")) });
+  const { needed, name, role } = session.data ?? {};
+  if (!needed || !name) return null;
+  const leave = async () => {
+    await take(api.DELETE("/api/session"));
+    client.clear();
+    window.location.assign("/");
+  };
+  return (
+    <Menu position="bottom-end">
+      <Menu.Target>
+        <Button size="compact-sm" variant="subtle" color="gray">
+          {name}
+        </Button>
+      </Menu.Target>
+      <Menu.Dropdown>
+        <Menu.Label>
+          {name} {role && MAY[role]}
+        </Menu.Label>
+        <Menu.Item onClick={() => void leave()}>Sign out</Menu.Item>
+      </Menu.Dropdown>
+    </Menu>
+  );
+}
