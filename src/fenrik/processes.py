@@ -42,10 +42,10 @@ def end_with_parent(parent: int, by: signal.Signals) -> None:
         os._exit(1)
 
 
-def step_behind() -> None:
+def step_behind(by: int = BEHIND) -> None:
     """Leave the right of way to the server, which people wait for."""
     with contextlib.suppress(OSError):
-        os.nice(BEHIND)
+        os.nice(by)
 
 
 def memory_mb(process: int) -> float:

@@ -11,21 +11,21 @@ from fastapi import Depends, FastAPI
 from starlette.middleware.gzip import GZipMiddleware
 
 from fenrik import __version__
-from fenrik.app import problems, reading, ready
+from fenrik.app import problems, reading
 from fenrik.app.access.guard import Guard
 from fenrik.app.access.roles import admitted
 from fenrik.app.events import hub
 from fenrik.app.routers import accounts, condition, jobs, library, pages, parts, planning, setups, views, work
-from fenrik.app.settings import Serving
+from fenrik.app.settings import Serving, desk_socket, is_desk
 from fenrik.app.work.watch import watch
-from fenrik.core.warm import warm_opening
+from fenrik.core.warm import is_warm, warm_opening
 
-READY_EVERY_S = 0.2
+READY_EVERY_S = 1.0
 
 
 async def _warm_up() -> None:
     # No thread waits for it: a server that is stopped while it gets ready would wait for that thread.
-    while not ready.state().ready:
+    while not await asyncio.to_thread(is_warm):
         await asyncio.sleep(READY_EVERY_S)
     await asyncio.gather(asyncio.to_thread(reading.warm_reader), asyncio.to_thread(warm_opening))
 
@@ -35,11 +35,12 @@ async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
     # What was imported stays; collecting it again and again would stop requests for tenths of a second.
     gc.freeze()
     gc.set_threshold(50_000, 20, 100)
-    tasks = [
-        asyncio.create_task(hub.listen()),
-        asyncio.create_task(watch()),
-        asyncio.create_task(_warm_up()),
-    ]
+    work = []
+    if not is_desk():
+        work += [hub.listen(), watch()]
+    if not desk_socket():
+        work.append(_warm_up())
+    tasks = [asyncio.create_task(w) for w in work]
     yield
     for task in tasks:
         task.cancel()
@@ -64,8 +65,10 @@ app = FastAPI(
     },
 )
 app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
-app.add_middleware(Guard, serving=Serving.here())
+app.add_middleware(Guard, serving=Serving.here(), is_desk=is_desk())
 problems.install(app)
 for module in (accounts, jobs, parts, setups, library, views, work, planning, condition):
-    app.include_router(module.router, dependencies=[Depends(admitted)])
+    for router in (module.router, getattr(module, "desk", None)):
+        if router is not None:
+            app.include_router(router, dependencies=[Depends(admitted)])
 app.include_router(pages.router)

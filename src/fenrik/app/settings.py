@@ -27,6 +27,16 @@ def task_memory_mb() -> float:
     return float(given) if given else 0.75 * os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") / 2**20
 
 
+def desk_socket() -> str:
+    """Where the server reaches its desk; empty: it works everything out itself."""
+    return os.environ.get("FENRIK_DESK_SOCKET", "")
+
+
+def is_desk() -> bool:
+    """Whether this process is the desk of a server."""
+    return bool(os.environ.get("FENRIK_IS_DESK"))
+
+
 def metrics_token() -> str:
     """What scrapers of figures must send where others than this machine reach the server; empty: they get none."""
     return os.environ.get("FENRIK_METRICS_TOKEN", "")
@@ -54,6 +64,10 @@ class Serving:
     def tell(self) -> None:
         """Let `here` give this, in this process and in those that it starts."""
         os.environ |= {f"FENRIK_{k.upper()}": v for k, v in asdict(self).items()}
+
+    def address(self, port: int) -> str:
+        """Where people find it."""
+        return self.public_url or f"{'https' if self.certificate else 'http'}://{self.host}:{port}"
 
     @property
     def on_loopback(self) -> bool:

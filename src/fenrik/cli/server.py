@@ -28,6 +28,9 @@ def add_commands(commands: Any) -> None:
     worker = commands.add_parser("worker", help="run one worker against the same database")
     worker.add_argument("--name", default="", help="under which it is known; that of the machine and process")
     worker.add_argument("--parent", type=int, default=None, help=argparse.SUPPRESS)
+    desk = commands.add_parser("desk")  # what a server starts beside it; nobody else needs it
+    desk.add_argument("--socket", required=True)
+    desk.add_argument("--parent", type=int, default=None)
     migrate = commands.add_parser("migrate", help="bring the database up to date and load the demo if it is empty")
     migrate.add_argument("--no-demo", action="store_true", help="leave an empty database empty")
     commands.add_parser("openapi", help="print the description of the HTTP interface")
@@ -63,6 +66,12 @@ def _worker(options: argparse.Namespace) -> int:
     from fenrik.app.work.worker import run_worker
 
     return run_worker(options.name, options.parent)
+
+
+def _desk(options: argparse.Namespace) -> int:
+    from fenrik.app.desk import run_desk
+
+    return run_desk(options.socket, options.parent)
 
 
 def _migrate(options: argparse.Namespace) -> int:
@@ -108,6 +117,7 @@ def _password(options: argparse.Namespace) -> str:
 COMMANDS: dict[str, Callable[[argparse.Namespace], int]] = {
     "serve": _serve,
     "worker": _worker,
+    "desk": _desk,
     "migrate": _migrate,
     "openapi": _openapi,
     "account": _account,

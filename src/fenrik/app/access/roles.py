@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 from collections.abc import Callable
 from typing import Any, Literal, TypeVar
 
@@ -10,8 +11,9 @@ from fastapi import Request
 from starlette.exceptions import HTTPException
 
 from fenrik.app.access.accounts import Role
-from fenrik.app.access.sessions import LOCAL, asking, person_of
-from fenrik.app.settings import Serving
+from fenrik.app.access.guard import PERSON
+from fenrik.app.access.sessions import LOCAL, Person, asking, person_of
+from fenrik.app.settings import Serving, is_desk
 
 Endpoint = TypeVar("Endpoint", bound=Callable[..., Any])
 Needed = Role | Literal["nobody"]
@@ -40,6 +42,9 @@ async def admitted(request: Request) -> None:
     Raises:
         HTTPException: 401 where nobody is signed in, 403 where the role does not suffice.
     """
+    if is_desk():
+        asking.set(Person(**json.loads(request.headers[PERSON])))
+        return
     serving = Serving.here()
     if serving.on_loopback:
         asking.set(LOCAL)

@@ -16,6 +16,7 @@ from sqlmodel import Session
 from fenrik.app import documents
 from fenrik.app.access.roles import needs
 from fenrik.app.context import open_job, store
+from fenrik.app.desk import AtDesk
 from fenrik.app.documents import Change
 from fenrik.app.heads import JobHead, heads, keep_summary
 from fenrik.app.library import new_job_defaults
@@ -28,6 +29,7 @@ from fenrik.core.solids.reading import MAX_BYTES
 from fenrik.core.units import parse_number
 
 router = APIRouter(prefix="/api", tags=["jobs"])
+desk = APIRouter(prefix="/api", tags=["jobs"], route_class=AtDesk)
 
 
 class _AsJob:
@@ -95,7 +97,7 @@ def job_state(job_id: str) -> JobState:
         return JobState(id=row.id, version=row.version, revision=row.head, document=document)
 
 
-@router.get("/jobs/{job_id}/head", operation_id="readHead")
+@desk.get("/jobs/{job_id}/head", operation_id="readHead")
 def read_head(job_id: str) -> JobHead:
     """A job as the list shows it, worked out where that is not known."""
     found = heads(job_id)
@@ -105,7 +107,7 @@ def read_head(job_id: str) -> JobHead:
     return found[0]
 
 
-@router.get(
+@desk.get(
     "/jobs/{job_id}/picture",
     operation_id="readPicture",
     response_class=Response,
@@ -162,7 +164,7 @@ def read_history(job_id: str) -> list[Revision]:
     return [Revision(number=r.number, label=r.label, by=r.by, made_at=r.made_at) for r in documents.history(job_id)]
 
 
-@router.get("/jobs/{job_id}/status", operation_id="readStatus")
+@desk.get("/jobs/{job_id}/status", operation_id="readStatus")
 def read_status(job_id: str) -> JobStatus:
     return _status_now(job_id)
 
@@ -174,7 +176,7 @@ def _status_now(job_id: str) -> JobStatus:
     return status
 
 
-@router.get(
+@desk.get(
     "/jobs/{job_id}/export",
     operation_id="exportJob",
     response_class=Response,
@@ -198,7 +200,7 @@ def export_job(job_id: str) -> Response:
     )
 
 
-@router.post("/jobs/import", operation_id="importJob", status_code=201)
+@desk.post("/jobs/import", operation_id="importJob", status_code=201)
 def import_job(file: Annotated[UploadFile, File()]) -> JobState:
     """A job from an exported ZIP, or from a bare document."""
     found = read_job_file(file.file.read(MAX_BYTES + MAX_DOCUMENT_BYTES + 1), file.filename or "job")

@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 from fenrik.app import documents, library
 from fenrik.app.access.roles import needs
 from fenrik.app.context import Opened, open_job
+from fenrik.app.desk import AtDesk
 from fenrik.app.documents import Change
 from fenrik.app.reading import MAX_LIST_BYTES, read_tools
 from fenrik.app.routers.jobs import JobState, job_state
@@ -34,7 +35,7 @@ from fenrik.core.tools.library import (
 )
 from fenrik.core.tools.running import as_cutting
 
-router = APIRouter(prefix="/api", tags=["library"])
+router = APIRouter(prefix="/api", tags=["library"], route_class=AtDesk)
 TEXT: dict[int | str, dict[str, Any]] = {200: {"content": {"text/plain": {}}}}
 
 

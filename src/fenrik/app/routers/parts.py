@@ -14,6 +14,7 @@ from sqlmodel import Session, col, select
 from fenrik.app import documents
 from fenrik.app.access.roles import needs
 from fenrik.app.context import open_job, store
+from fenrik.app.desk import AtDesk
 from fenrik.app.documents import Change
 from fenrik.app.layout import BINARY, binary, encode
 from fenrik.app.reading import check_file, clean_name, read_model
@@ -35,7 +36,7 @@ from fenrik.core.solids.reading import MAX_BYTES
 from fenrik.core.solids.revisions import match_faces
 from fenrik.core.solids.writing import write_solid
 
-router = APIRouter(prefix="/api/jobs/{job_id}", tags=["parts"])
+router = APIRouter(prefix="/api/jobs/{job_id}", tags=["parts"], route_class=AtDesk)
 
 
 class PartState(JobState):

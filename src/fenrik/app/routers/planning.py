@@ -10,6 +10,7 @@ from pydantic import BaseModel
 
 from fenrik.app import documents, library
 from fenrik.app.context import open_job
+from fenrik.app.desk import AtDesk
 from fenrik.app.documents import Change
 from fenrik.app.layout import BINARY, binary, encode
 from fenrik.app.routers.jobs import JobState, job_state
@@ -35,7 +36,7 @@ from fenrik.core.planning import (
 )
 from fenrik.core.recipe import HoleWay
 
-router = APIRouter(prefix="/api/jobs/{job_id}", tags=["planning"])
+router = APIRouter(prefix="/api/jobs/{job_id}", tags=["planning"], route_class=AtDesk)
 
 LIFTED_SHARE = 1e-3
 """How far places are drawn over the surface, as a share of the part's size, so that it does not hide them."""

@@ -10,6 +10,7 @@ from pydantic import BaseModel, Field
 
 from fenrik.app import documents
 from fenrik.app.context import Opened, open_job
+from fenrik.app.desk import AtDesk
 from fenrik.app.documents import Change
 from fenrik.app.layout import BINARY, binary, encode
 from fenrik.app.routers.jobs import JobState, job_state
@@ -25,7 +26,7 @@ from fenrik.core.setups.stocks import EarlierStock
 from fenrik.core.solids import Solid
 from fenrik.core.stock import stock_mesh
 
-router = APIRouter(prefix="/api/jobs/{job_id}/setups/{setup_id}", tags=["setups"])
+router = APIRouter(prefix="/api/jobs/{job_id}/setups/{setup_id}", tags=["setups"], route_class=AtDesk)
 
 
 class Copy(BaseModel):

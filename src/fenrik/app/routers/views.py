@@ -9,6 +9,7 @@ from fastapi import APIRouter, Query, Response
 from pydantic import BaseModel
 
 from fenrik.app.context import Opened, open_job
+from fenrik.app.desk import AtDesk
 from fenrik.app.layout import BINARY, binary, encode
 from fenrik.app.player import player_for
 from fenrik.core.errors import fail
@@ -17,7 +18,7 @@ from fenrik.core.heights import Height, heights_of
 from fenrik.core.job import Operation, Setup
 from fenrik.core.toolpath.feed_limits import feed_limits
 
-router = APIRouter(prefix="/api/jobs/{job_id}", tags=["views"])
+router = APIRouter(prefix="/api/jobs/{job_id}", tags=["views"], route_class=AtDesk)
 VIEW_FLATTEN_MM = 0.02
 
 

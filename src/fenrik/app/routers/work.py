@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from functools import cache
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Header, Request, Response
@@ -14,6 +15,7 @@ from fenrik.app import problems
 from fenrik.app.access.headers import policy_of_document
 from fenrik.app.access.sessions import LOCAL, asking
 from fenrik.app.context import open_job, store
+from fenrik.app.desk import AtDesk
 from fenrik.app.documents import load, notify
 from fenrik.app.events import hub
 from fenrik.app.tables import ReleaseRow, engine, now
@@ -25,6 +27,7 @@ from fenrik.core.posting import load_dialects
 from fenrik.core.report import cl_texts, merged_proof, setup_report, setup_sheet
 
 router = APIRouter(prefix="/api", tags=["work"])
+desk = APIRouter(prefix="/api", tags=["work"], route_class=AtDesk)
 STREAM_S = 300.0
 """A stream of somebody who is signed in ends after so long: it would go on when the session has ended."""
 
@@ -50,7 +53,7 @@ class Release(BaseModel):
     faults: int
 
 
-@router.post("/jobs/{job_id}/compute", operation_id="compute", status_code=202)
+@desk.post("/jobs/{job_id}/compute", operation_id="compute", status_code=202)
 def compute(job_id: str, body: Compute) -> TaskId:
     opened = open_job(job_id)
     setup = opened.setup(body.setup)
@@ -72,10 +75,15 @@ def cancel(task_id: str) -> TaskId:
     return TaskId(task=task_id)
 
 
-@router.get("/schema", operation_id="readSchema")
-def schema() -> dict[str, Any]:
+@router.get("/schema", operation_id="readSchema", response_model=dict[str, Any])
+def schema() -> Response:
     """JSON Schema of the job document; the forms are made from it."""
-    return Job.model_json_schema()
+    return Response(_schema(), media_type="application/json")
+
+
+@cache
+def _schema() -> str:
+    return json.dumps(Job.model_json_schema())
 
 
 @router.get("/dialects", operation_id="listDialects")
@@ -95,7 +103,7 @@ async def events(request: Request, last_event_id: Annotated[str | None, Header(m
     return EventSourceResponse(({"id": e.id, "event": e.kind, "data": e.data} async for e in stream), ping=15)
 
 
-@router.post("/jobs/{job_id}/releases", operation_id="release", status_code=201)
+@desk.post("/jobs/{job_id}/releases", operation_id="release", status_code=201)
 def release(job_id: str) -> Release:
     """Seal the programs, cutter location data, setup sheet and report of all proved setups."""
     opened = open_job(job_id)
@@ -180,7 +188,7 @@ def released_file(job_id: str, number: int, name: str) -> Response:
     )
 
 
-@router.get(
+@desk.get(
     "/jobs/{job_id}/setup-sheet",
     operation_id="readSetupSheet",
     response_class=Response,
