@@ -15,6 +15,9 @@ from pathlib import Path
 import numpy as np
 
 import cuts
+import faults
+import hostile
+import load
 import outside
 import parts
 import prismatic
@@ -222,6 +225,9 @@ def memory() -> None:
 BENCHES = (
     {f.__name__: f for f in (drop, posting, memory, picture, fields)}
     | cuts.BENCHES
+    | faults.BENCHES
+    | hostile.BENCHES
+    | load.BENCHES
     | outside.BENCHES
     | parts.BENCHES
     | prismatic.BENCHES

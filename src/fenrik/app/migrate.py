@@ -34,12 +34,17 @@ def _adopt_waiting() -> None:
         session.commit()
 
 
-def upgrade_schema() -> None:
-    """Our tables by Alembic, the queue's by procrastinate."""
+def alembic_config() -> Config:
+    """Where the steps from schema to schema are, and the database that they are for."""
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
-    config.set_main_option("sqlalchemy.url", sqlalchemy_url())
-    command.upgrade(config, "head")
+    config.set_main_option("sqlalchemy.url", sqlalchemy_url().replace("%", "%%"))
+    return config
+
+
+def upgrade_schema() -> None:
+    """Our tables by Alembic, the queue's by procrastinate."""
+    command.upgrade(alembic_config(), "head")
     with Session(engine()) as session:
         has_queue = session.exec(text("select to_regclass('procrastinate_jobs')")).first()  # type: ignore[call-overload]
     if not has_queue or has_queue[0] is None:

@@ -97,6 +97,15 @@ class ArtefactRow(SQLModel, table=True):
     made_at: datetime = Field(default_factory=now)
 
 
+class UseRow(SQLModel, table=True):
+    """A result that a setup was last computed from or to."""
+
+    __tablename__ = "artefact_use"
+    job_id: str = Field(primary_key=True, foreign_key="job.id", ondelete="CASCADE")
+    setup: str = Field(primary_key=True)
+    key: str = Field(primary_key=True, index=True)
+
+
 class ComputedRow(SQLModel, table=True):
     """What an operation was last computed from, to tell why it is out of date."""
 

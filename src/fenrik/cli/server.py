@@ -7,6 +7,7 @@ import getpass
 import json
 import sys
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any, cast
 
 from fenrik.core.errors import fail
@@ -33,6 +34,12 @@ def add_commands(commands: Any) -> None:
     desk.add_argument("--parent", type=int, default=None)
     migrate = commands.add_parser("migrate", help="bring the database up to date and load the demo if it is empty")
     migrate.add_argument("--no-demo", action="store_true", help="leave an empty database empty")
+    for name, words in (
+        ("backup", "write a copy of everything into one file, checked; the server may run meanwhile"),
+        ("restore", "fill an empty database from such a copy"),
+    ):
+        commands.add_parser(name, help=words).add_argument("file", type=Path)
+    commands.add_parser("clean", help="throw away results and models that nothing refers to")
     commands.add_parser("openapi", help="print the description of the HTTP interface")
     _add_account(commands.add_parser("account", help="who may sign in, and what for").add_subparsers(dest="act"))
 
@@ -80,6 +87,27 @@ def _migrate(options: argparse.Namespace) -> int:
     return migrate(demo=not options.no_demo)
 
 
+def _backup(options: argparse.Namespace) -> int:
+    from fenrik.app.backup import backup
+
+    print(json.dumps(backup(options.file), indent=2))
+    return DONE
+
+
+def _restore(options: argparse.Namespace) -> int:
+    from fenrik.app.backup import restore
+
+    print(json.dumps(restore(options.file), indent=2))
+    return DONE
+
+
+def _clean(_options: argparse.Namespace) -> int:
+    from fenrik.app.cleaning import clean
+
+    print(json.dumps({"freed_bytes": clean()}))
+    return DONE
+
+
 def _openapi(_options: argparse.Namespace) -> int:
     from fenrik.app.main import app
 
@@ -119,6 +147,9 @@ COMMANDS: dict[str, Callable[[argparse.Namespace], int]] = {
     "worker": _worker,
     "desk": _desk,
     "migrate": _migrate,
+    "backup": _backup,
+    "restore": _restore,
+    "clean": _clean,
     "openapi": _openapi,
     "account": _account,
 }

@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy.exc import OperationalError
 from sqlmodel import Session
 
+from fenrik.app.cleaning import note_use
 from fenrik.app.documents import KeptFiles, load, model_of
 from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import ComputedRow, TaskRow, engine
@@ -26,11 +27,22 @@ KEPT_BYTES = 48 * 2**20
 
 
 class _Keeping(DatabaseStore):
-    """The store of an attempt: what is new in it shows that the attempt was not in vain."""
+    """The store of an attempt: what is new in it shows that the attempt was not in vain; `used` are all keys of it."""
 
     def __init__(self, attempt: Attempt) -> None:
         super().__init__(KEPT_BYTES)
         self._attempt = attempt
+        self.used: set[str] = set()
+
+    def get(self, key: str) -> bytes | None:
+        data = super().get(key)
+        if data is not None:
+            self.used.add(key)
+        return data
+
+    def put(self, key: str, kind: str, data: bytes) -> None:
+        super().put(key, kind, data)
+        self.used.add(key)
 
     def kept(self, session: Session) -> None:
         kept_something(session, self._attempt)
@@ -56,6 +68,8 @@ def compute_task(attempt: Attempt, progress: Callable[[float, str], None]) -> Me
         if what.get("proof", True) and _all_proven(build):
             progress(1.0, "looking at the surface")
             keep_finish(build)
+        if what.get("proof", True) and isinstance(build.store, _Keeping):
+            note_use(job_id, setup.id, build.proof_key(setup), build.store.used)
     except FenrikError as error:
         return _failed(str(error), error.problems)
     except StopIteration:

@@ -4,22 +4,28 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import time
 
 from sqlalchemy.exc import SQLAlchemyError
 
+from fenrik.app.cleaning import clean
 from fenrik.app.work import tasks
 from fenrik.app.work.worker import STALLED_S
 
-EVERY_S = 2.0
+EVERY_S, CLEAN_EVERY_S = 2.0, 3600.0
 log = logging.getLogger(__name__)
 
 
 async def watch() -> None:
-    """Repair again and again, until cancelled."""
+    """Repair again and again, until cancelled; once an hour clean up."""
     away = False
+    cleaned = time.monotonic()
     while True:
         try:
             await asyncio.to_thread(tasks.repair, STALLED_S)
+            if time.monotonic() - cleaned > CLEAN_EVERY_S:
+                cleaned = time.monotonic()
+                await asyncio.to_thread(clean)
             away = False
         except SQLAlchemyError as error:
             if not away:
