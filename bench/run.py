@@ -25,6 +25,7 @@ import road
 import rows
 import sizes
 import stopping
+import tabs
 import viewport
 from common import address, show, timed
 
@@ -235,6 +236,7 @@ BENCHES = (
     | stopping.BENCHES
     | road.BENCHES
     | rows.BENCHES
+    | tabs.BENCHES
     | viewport.BENCHES
 )
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import time
 from collections.abc import Callable
 from dataclasses import replace
@@ -24,6 +25,7 @@ from fenrik.core.strategies.common import Outcome
 from fenrik.core.strategies.registry import STRATEGIES
 
 KEPT_BYTES = 48 * 2**20
+log = logging.getLogger(__name__)
 
 
 class _Keeping(DatabaseStore):
@@ -79,7 +81,9 @@ def compute_task(attempt: Attempt, progress: Callable[[float, str], None]) -> Me
     except (OSError, OperationalError) as error:
         return "again", str(error)
     except Exception as error:
-        problem = Problem("computation", f"failed: {type(error).__name__}: {error}.", "Please report this job.")
+        log.exception("task %s failed", attempt.task_id, exc_info=error)
+        words = f"failed: {type(error).__name__}: {str(error).split(chr(10))[0][:200]}."
+        problem = Problem("computation", words, "Please report this job; the server's log has more.")
         return _failed("Fenrik failed here.", [problem])
     return "done", _told_of(failed)
 
