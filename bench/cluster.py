@@ -17,6 +17,7 @@ from typing import Any
 
 import httpx
 import psutil
+import psycopg
 
 PATIENCE_S = 120.0
 
@@ -30,8 +31,8 @@ def free_port() -> int:
 class Cluster:
     """PostgreSQL on a port of its own; root hands it to `postgres`, as PostgreSQL does not run as root."""
 
-    def __init__(self, folder: Path) -> None:
-        self.port = free_port()
+    def __init__(self, folder: Path, listen: str) -> None:
+        self.port, self.listen = free_port(), listen
         self.folder = folder
         self.bin = max(Path("/usr/lib/postgresql").glob("*/bin"))
         self.owner = ["runuser", "-u", "postgres", "--"] if os.getuid() == 0 else []
@@ -51,8 +52,16 @@ class Cluster:
         subprocess.run(command, check=True, cwd="/")
         return f"{self.url.rsplit('/', 1)[0]}/{name}"
 
+    def ask_for_password(self, user: str, secret: str, network: str) -> None:
+        """Let a user in from a network too, with a password."""
+        with psycopg.connect(self.url, autocommit=True) as connection:
+            connection.execute(f"alter user {user} password '{secret}'")
+        with (self.folder / "data" / "pg_hba.conf").open("a") as file:
+            file.write(f"host all {user} {network} scram-sha-256\n")
+        self._run("pg_ctl", "reload")
+
     def start(self) -> None:
-        options = f"-p {self.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories="
+        options = f"-p {self.port} -c listen_addresses={self.listen} -c unix_socket_directories="
         self._run("pg_ctl", "-w", "-t", "60", "-l", str(self.folder / "log"), "-o", options, "start")
 
     def stop(self) -> None:
@@ -61,11 +70,11 @@ class Cluster:
 
 
 @contextlib.contextmanager
-def cluster() -> Iterator[Cluster]:
+def cluster(listen: str = "127.0.0.1") -> Iterator[Cluster]:
     """A new cluster, gone afterwards."""
     folder = Path(tempfile.mkdtemp(prefix="fenrik-cluster-"))
     folder.chmod(0o755)
-    made = Cluster(folder)
+    made = Cluster(folder, listen)
     try:
         yield made
     finally:

@@ -107,7 +107,9 @@ def test_two_people_in_one_field(client, small_job):
 @pytest.mark.parametrize(
     ("path", "value", "words"),
     [
-        ("operations/10/params/stepover_mm", 0, "greater than 0"),
+        ("operations/10/params/stepover_mm", 0, "greater than or equal to 0.001"),
+        ("operations/10/params/stepover_mm", 1e-300, "greater than or equal to 0.001"),
+        ("cell_mm", 1e-300, "greater than or equal to 0.001"),
         ("tools/1/cutter/diameter_mm", 0, "greater than or equal to 0.01"),
         ("operations/10/tool", 99, "not a tool"),
         ("part/file", "../x.step", "inside the job's folder"),

@@ -54,7 +54,7 @@ def sign_in(page, name, password=None):
 def test_signing_in_and_out(shop):
     shop.goto("/")
     dialog = sign_in(shop, "ben", "wrong wrong wrong")
-    expect(dialog.get_by_role("alert")).to_contain_text("or name is wrong")
+    expect(dialog.get_by_role("alert")).to_contain_text("Name or password is wrong")
     sign_in(shop, "ben")
     expect(dialog).to_be_hidden()
     shop.get_by_role("button", name="ben").click()

@@ -8,6 +8,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { setNonce } from "get-nonce";
 import { createRoot } from "react-dom/client";
 import { Route, Switch } from "wouter";
+import { People } from "./access/People";
 import { SignIn } from "./access/SignIn";
 import { JobList } from "./jobs/JobList";
 import { Shell } from "./job/Shell";
@@ -26,6 +27,9 @@ createRoot(document.getElementById("root")!).render(
     <QueryClientProvider client={client}>
       <Switch>
         <Route path="/jobs/:id/:stage?">{(p) => <Shell key={p.id} id={p.id} stage={p.stage ?? "part"} />}</Route>
+        <Route path="/people">
+          <People />
+        </Route>
         <Route>
           <JobList />
         </Route>

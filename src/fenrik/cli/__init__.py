@@ -131,7 +131,7 @@ def read_job_file(path: Path) -> tuple[Job, bytes, dict[str, bytes]]:
     """A job document, the model file beside it, and its further files."""
     try:
         data = json.loads(bytes_of(path, "job"))
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise FenrikError(Problem("job", f"is not JSON: {error}.", "Correct the file.", path.name)) from error
     job = parse_job(data)
     if job.part is None:

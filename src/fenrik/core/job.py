@@ -24,6 +24,7 @@ from fenrik.core.solids import EdgeReference, Selector, Solid
 from fenrik.core.strategies.registry import StrategyParams
 from fenrik.core.toolpath import Feeds
 from fenrik.core.tools import Tool
+from fenrik.core.units import LEAST_MM
 
 FORMAT = "fenrik-job"
 VERSION = 1
@@ -190,7 +191,7 @@ class Operation(_Doc):
     params: StrategyParams
     spindle_rpm: float | None = Field(
         default=None,
-        gt=0,
+        ge=1,
         le=200_000,
         title="Spindle speed",
         description="Empty: the tool's",
@@ -198,7 +199,7 @@ class Operation(_Doc):
     )
     cutting_feed_mm_min: float | None = Field(
         default=None,
-        gt=0,
+        ge=0.1,
         le=100_000,
         title="Cutting feed",
         description="Empty: the tool's",
@@ -238,7 +239,7 @@ class Job(_Doc):
     proof: ProofSettings = Field(default_factory=ProofSettings)
     cell_mm: float | None = Field(
         default=None,
-        gt=0,
+        ge=LEAST_MM,
         le=20,
         title="Stock cell",
         description="Resolution of the stock; empty: chosen from its size",
@@ -282,6 +283,10 @@ class Job(_Doc):
         return [o for o in self.operations if o.setup == setup.id and o.enabled]
 
 
+MOST_PROBLEMS = 100
+"""Of a document that is wrong all over, so many are told."""
+
+
 def parse_job(data: Any) -> Job:
     """A job document from plain JSON.
 
@@ -291,7 +296,7 @@ def parse_job(data: Any) -> Job:
     try:
         job = Job.model_validate(data)
     except ValidationError as error:
-        raise FenrikError(*(_problem(e, data) for e in error.errors())) from error
+        raise FenrikError(*(_problem(e, data) for e in error.errors()[:MOST_PROBLEMS])) from error
     problems = check_references(job)
     if problems:
         raise FenrikError(*problems)

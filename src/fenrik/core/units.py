@@ -17,6 +17,8 @@ import pint
 from fenrik.core.errors import fail
 
 MM_PER_INCH = 25.4
+LEAST_MM = 0.001
+"""The least step, depth or tolerance that is asked of a machine: below it passes would have no end."""
 
 _BASE = {"length": "mm", "feed": "mm/min", "angle": "degree", "speed": "m/min", "none": ""}
 _UNIT_WORD = re.compile(r"(?<=[\d.)])\s*(\"|in/min|ipm|in\b|mm/min|mm\b|cm\b|m/min|m\b|µm|um\b|ft/min|sfm|deg|°|rad\b)")

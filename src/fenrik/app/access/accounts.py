@@ -38,11 +38,11 @@ def add_account(name: str, role: Role, password: str) -> None:
         FenrikError: where the name is taken or no name, or the password is too weak.
     """
     if not _NAME.fullmatch(name):
-        raise fail("name", "must be of letters, digits, . _ and -, at most 40.", "Use for example a first name.", name)
+        raise fail("name", "A name is of letters, digits, . _ and -, at most 40.", "Use for example a first name.", name)
     check_password(name, password)
     with Session(engine()) as session:
         if session.get(AccountRow, name) is not None:
-            raise fail("name", "is taken.", "Choose another, or change that account.", name)
+            raise fail("name", "This name is taken.", "Choose another, or change that account.", name)
         session.add(AccountRow(name=name, role=role, password=_hash(password)))
         session.commit()
     log.info("account added", account=name, role=role)
@@ -56,10 +56,10 @@ def check_password(name: str, password: str) -> None:
     """
     way_out = "Take four or five words that do not belong together."
     if not SHORTEST <= len(password) <= LONGEST:
-        raise fail("password", f"must have {SHORTEST} to {LONGEST} characters.", way_out)
+        raise fail("password", f"A password must have {SHORTEST} to {LONGEST} characters.", way_out)
     found = zxcvbn(password, [name, "fenrik"], max_length=LONGEST)
     if found["score"] < LEAST_STRENGTH:
-        raise fail("password", f"is easily guessed. {found['feedback']['warning']}".strip(), way_out)
+        raise fail("password", f"This password is easily guessed. {found['feedback']['warning']}".strip(), way_out)
 
 
 def set_password(name: str, password: str) -> None:
@@ -119,12 +119,12 @@ def check(name: str, password: str) -> Role:
         FenrikError: the same words whether the name or the password is wrong; after some wrong ones in a row, that it
             has to be waited for.
     """
-    wrong = fail("password", "or name is wrong.", "Try again, or ask who runs the shop for a new one.")
+    wrong = fail("password", "Name or password is wrong.", "Try again, or ask who runs the shop for a new one.")
     with Session(engine()) as session:
         account = session.get(AccountRow, name)
         if account is not None and account.locked_until is not None and account.locked_until > now():
             seconds = round((account.locked_until - now()).total_seconds()) + 1
-            raise fail("password", "was wrong too often.", f"Try again in {seconds} s.")
+            raise fail("password", "There were too many wrong passwords.", f"Try again in {seconds} s.")
         kept = account.password if account is not None else _nobody()
     right = _is_right(kept, password)  # no connection is held meanwhile
     with Session(engine()) as session:
@@ -165,7 +165,7 @@ def _someone_else(session: Session, account: AccountRow, role: Role | None) -> N
         return
     others = select(AccountRow.name).where(AccountRow.role == "run", AccountRow.name != account.name)
     if session.exec(others).first() is None:
-        raise fail("role", "would leave nobody who runs the shop.", "Give that role to another account first.")
+        raise fail("role", "This would leave nobody who runs the shop.", "Give that role to another account first.")
 
 
 @cache

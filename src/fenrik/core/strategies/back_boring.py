@@ -29,6 +29,7 @@ from fenrik.core.strategies.targets import FarSide, HolePlace
 from fenrik.core.toolpath import BACK_BORE, ORIENTED, PathBuilder
 from fenrik.core.toolpath.tour import Order, visiting_order
 from fenrik.core.tools.cutters import BackBoringBar
+from fenrik.core.units import LEAST_MM
 
 LEVEL_MM = 1e-3
 
@@ -49,7 +50,7 @@ class BackBoring(TargetParams):
     idle = ("allowance_mm", "floor_allowance_mm")
     depth_mm: float | None = Field(
         default=None,
-        gt=0,
+        ge=LEAST_MM,
         le=500,
         title="Depth",
         description="From the far side; empty: to the floor of the counterbore",
@@ -57,7 +58,7 @@ class BackBoring(TargetParams):
     )
     gap_below_mm: float = Field(
         default=1.0,
-        gt=0,
+        ge=LEAST_MM,
         le=100,
         title="Gap below",
         description="Under the part, before it bores",
@@ -65,14 +66,19 @@ class BackBoring(TargetParams):
     )
     gap_beside_mm: float = Field(
         default=0.2,
-        gt=0,
+        ge=LEAST_MM,
         le=20,
         title="Gap in the hole",
         description="Least, beside bar and edge on their way through",
         json_schema_extra=MM,
     )
     start_gap_mm: float = Field(
-        default=2.0, gt=0, le=100, title="Start gap", description="Above the hole, at rapid", json_schema_extra=MM
+        default=2.0,
+        ge=LEAST_MM,
+        le=100,
+        title="Start gap",
+        description="Above the hole, at rapid",
+        json_schema_extra=MM,
     )
     order: Order = Field(default="shortest way", title="Order")
 

@@ -18,6 +18,7 @@ from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 from fenrik.core.toolpath.tour import Order, visiting_order
+from fenrik.core.units import LEAST_MM
 
 CORE_SHARE = 0.95
 """The first round stays within this share of the radius from the middle, so that no core is left."""
@@ -36,14 +37,19 @@ class BoreMilling(MillingParams):
     uses = "holes"
     stepdown_mm: float | None = Field(
         default=None,
-        gt=0,
+        ge=LEAST_MM,
         le=100,
         title="Depth per turn",
         description="Empty: a fifth of the tool",
         json_schema_extra=MM,
     )
     stepover_mm: float | None = Field(
-        default=None, gt=0, le=100, title="Stepover", description="Empty: four tenths of the tool", json_schema_extra=MM
+        default=None,
+        ge=LEAST_MM,
+        le=100,
+        title="Stepover",
+        description="Empty: four tenths of the tool",
+        json_schema_extra=MM,
     )
     finish_mm: float = Field(
         default=0.0, ge=0, le=10, title="Finish", description="Left for a last round", json_schema_extra=MM

@@ -24,6 +24,7 @@ from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.tour import Order, visiting_order
 from fenrik.core.tools.cutters import Drill, Reamer, Tap
+from fenrik.core.units import LEAST_MM
 
 Cycle = Literal[
     "spot", "drill", "peck", "chip-break", "deep hole", "ream", "bore", "bore, stop", "tap", "tap, left hand"
@@ -66,11 +67,16 @@ class Drilling(TargetParams):
         default="full diameter", title="Depth of", description="What reaches the bottom"
     )
     depth_mm: float | None = Field(
-        default=None, gt=0, le=2000, title="Depth", description="Empty: as deep as the hole", json_schema_extra=MM
+        default=None,
+        ge=LEAST_MM,
+        le=2000,
+        title="Depth",
+        description="Empty: as deep as the hole",
+        json_schema_extra=MM,
     )
     spot_diameter_mm: float | None = Field(
         default=None,
-        gt=0,
+        ge=LEAST_MM,
         le=200,
         title="Spot diameter",
         description="Empty: the hole's own chamfer, else nine tenths of the hole",
@@ -88,11 +94,11 @@ class Drilling(TargetParams):
         default=0.0, ge=-50, le=50, title="Added depth", description="For taps and reamers", json_schema_extra=MM
     )
     peck_mm: float | None = Field(
-        default=None, gt=0, le=500, title="Peck", description="Empty: the tool's diameter", json_schema_extra=MM
+        default=None, ge=LEAST_MM, le=500, title="Peck", description="Empty: the tool's diameter", json_schema_extra=MM
     )
     next_peck_percent: float = Field(
         default=80,
-        gt=0,
+        ge=1,
         le=100,
         title="Next peck",
         description="Share of the one before; deep hole",
@@ -100,7 +106,7 @@ class Drilling(TargetParams):
     )
     least_peck_mm: float | None = Field(
         default=None,
-        gt=0,
+        ge=LEAST_MM,
         le=500,
         title="Least peck",
         description="Empty: a third of the diameter; deep hole",
@@ -115,7 +121,12 @@ class Drilling(TargetParams):
         json_schema_extra={"unit": "s"},
     )
     start_gap_mm: float = Field(
-        default=2.0, gt=0, le=100, title="Start gap", description="Above the hole, at rapid", json_schema_extra=MM
+        default=2.0,
+        ge=LEAST_MM,
+        le=100,
+        title="Start gap",
+        description="Above the hole, at rapid",
+        json_schema_extra=MM,
     )
     order: Order = Field(default="shortest way", title="Order")
 

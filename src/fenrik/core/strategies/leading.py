@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from fenrik.core.frames import Points
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import arc_of
+from fenrik.core.units import LEAST_MM
 
 Side = Literal["left", "right"]
 LEAST_LEAD_MM = 0.05
@@ -32,7 +33,7 @@ class LeadParams(BaseModel):
     lead: Literal["arc", "line", "none"] = Field(default="arc", title="Entry and exit")
     lead_percent: float = Field(
         default=25.0,
-        gt=0,
+        ge=1,
         le=500,
         title="Entry size",
         description="Radius or length, as a share of the tool's diameter",
@@ -40,7 +41,7 @@ class LeadParams(BaseModel):
     )
     lead_mm: float | None = Field(
         default=None,
-        gt=0,
+        ge=LEAST_MM,
         le=500,
         title="Entry size in mm",
         description="In place of the share",

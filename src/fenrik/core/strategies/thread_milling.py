@@ -26,6 +26,7 @@ from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 from fenrik.core.toolpath.tour import Order, visiting_order
 from fenrik.core.tools.cutters import ThreadMill
+from fenrik.core.units import LEAST_MM
 
 TAPER_STEP_DEG = 3.0
 
@@ -54,7 +55,12 @@ class ThreadMilling(TargetParams):
     hand: Literal["right", "left"] = Field(default="right", title="Hand")
     milling: Milling = Field(default="climb", title="Milling")
     depth_mm: float | None = Field(
-        default=None, gt=0, le=500, title="Thread length", description="Empty: the whole bore", json_schema_extra=MM
+        default=None,
+        ge=LEAST_MM,
+        le=500,
+        title="Thread length",
+        description="Empty: the whole bore",
+        json_schema_extra=MM,
     )
     passes: int = Field(default=1, ge=1, le=10, title="Passes", description="Radial, the last takes the least")
     repeats: int = Field(default=0, ge=0, le=5, title="Repeats", description="The last pass again, without infeed")

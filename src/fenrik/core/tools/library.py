@@ -99,7 +99,7 @@ def _nested(cells: dict[str, str], row: int) -> dict[str, Any]:
                 raise fail(f"row {row}, {column}", f"needs {name} to have no value of its own.", "Drop one column.")
         try:
             here[last] = text if column in _TEXTS else json.loads(text) if column in _LISTS else _cell(text)
-        except ValueError as error:
+        except (ValueError, RecursionError) as error:
             raise fail(f"row {row}, {column}", "is not a list.", "Write it as JSON.", text) from error
     return data
 
