@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import multiprocessing
 import os
@@ -146,4 +147,5 @@ def _serve(pipe: Connection, work: Callable[..., Any], given: tuple[Any, ...], l
         told = ("greedy", None)
     except Exception as error:  # whatever a reader of damaged bytes may raise
         told = ("failed", type(error).__name__)
-    pipe.send(told)
+    with contextlib.suppress(OSError):  # nobody waits for it any more
+        pipe.send(told)

@@ -38,7 +38,8 @@ def add_account(name: str, role: Role, password: str) -> None:
         FenrikError: where the name is taken or no name, or the password is too weak.
     """
     if not _NAME.fullmatch(name):
-        raise fail("name", "A name is of letters, digits, . _ and -, at most 40.", "Use for example a first name.", name)
+        words = "A name is of letters, digits, . _ and -, at most 40."
+        raise fail("name", words, "Use for example a first name.", name)
     check_password(name, password)
     with Session(engine()) as session:
         if session.get(AccountRow, name) is not None:
