@@ -274,7 +274,7 @@ def outside() -> None:
 
 def sources() -> str:
     """Hash of the core and of this bench."""
-    from fenrik.core.kernels import all_sources
+    from fenrik.core.sources import all_sources
 
     own = b"".join(file.read_bytes() for file in sorted(HERE.glob("*.py")))
     return hashlib.sha256(all_sources().encode() + own).hexdigest()[:16]

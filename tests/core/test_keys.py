@@ -4,6 +4,7 @@ import ast
 import copy
 import json
 import os
+import shutil
 import subprocess
 import sys
 import textwrap
@@ -21,7 +22,7 @@ import fenrik.core
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
-from fenrik.core.kernels import files_behind, imports_of, kernels_behind, stamp
+from fenrik.core.sources import files_behind, imports_of, kernels_behind, stamp
 from fenrik.core.store import MemoryStore
 from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.toolpath import Kind
@@ -259,11 +260,11 @@ def test_an_edited_kernel_is_used_at_once(tmp_path, kind):
     """A kernel that calls another file's follows that file, though its own does not change."""
     package = tmp_path / "src/fenrik/core/part"
     package.mkdir(parents=True)
-    source = os.path.join(os.path.dirname(__file__), "../../src/fenrik/core/kernels.py")
+    core = Path(__file__).parents[2] / "src/fenrik/core"
     for folder in (tmp_path / "src/fenrik", tmp_path / "src/fenrik/core", package):
         (folder / "__init__.py").write_text("")
-    with open(source) as file:
-        (tmp_path / "src/fenrik/core/kernels.py").write_text(file.read())
+    for name in ("kernels.py", "sources.py"):
+        shutil.copy(core / name, tmp_path / "src/fenrik/core" / name)
     lower, upper = package / "_lower_kernels.py", package / "_upper_kernels.py"
     head = "from fenrik.core.kernels import kernel\n"
     upper.write_text(
@@ -271,7 +272,7 @@ def test_an_edited_kernel_is_used_at_once(tmp_path, kind):
     )
     program = textwrap.dedent(
         """
-        from fenrik.core.kernels import kernels_behind
+        from fenrik.core.sources import kernels_behind
         from fenrik.core.part._upper_kernels import twice
         print(twice(10), sum(twice.stats.cache_hits.values()), kernels_behind("fenrik.core.part._upper_kernels"))
         """

@@ -5,11 +5,12 @@ import re
 import subprocess
 import sys
 
-from fenrik.core import warm
+from fenrik.core import sources, warm
 
 
 def test_what_was_compiled_is_marked_where_python_keeps_no_modules(tmp_path, monkeypatch):
-    monkeypatch.setattr(warm, "_DONE", tmp_path / "kept" / "kernels.done")
+    for module in (warm, sources):
+        monkeypatch.setattr(module, "COMPILED", tmp_path / "kept" / "kernels.done")
     monkeypatch.setattr(warm, "STEPS", {})
     told = []
     assert not warm.is_warm()

@@ -13,17 +13,16 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 from pydantic_core import from_json
-from sqlalchemy import text
 from sqlmodel import Session, col, select, update
 from sqlmodel import delete as sql_delete
 
 from fenrik.app.access.sessions import asking
+from fenrik.app.notices import notify
 from fenrik.app.problems import Conflict
 from fenrik.app.tables import ComputedRow, JobRow, ModelRow, ReleaseRow, RevisionRow, TaskRow, engine, now
 from fenrik.core.errors import Problem, fail
 from fenrik.core.job import Job, parse_job
 
-CHANNEL = "fenrik"
 _IDENTITY = {
     "tools": "number",
     "operations": "number",
@@ -54,11 +53,6 @@ class Change(BaseModel):
     value: Any = None
     was: Any = None
     check: bool = Field(default=True, description="compare with `was` first")
-
-
-def notify(session: Session, **event: Any) -> None:
-    """Tell every open page (and tab) of a change, once this transaction is through."""
-    session.execute(text("select pg_notify(:c, :p)"), {"c": CHANNEL, "p": json.dumps(event)})
 
 
 def load(session: Session, job_id: str, lock: bool = False) -> tuple[JobRow, RevisionRow]:

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import psycopg
 from pydantic_core import from_json
 
-from fenrik.app.documents import CHANNEL
+from fenrik.app.notices import CHANNEL
 from fenrik.app.settings import database_url
 
 RETRY_S = 1.0

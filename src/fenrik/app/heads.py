@@ -16,7 +16,7 @@ from fenrik.app.context import Opened
 from fenrik.app.status import JobStatus, faults_words
 from fenrik.app.tables import JobRow, RevisionRow, TaskRow, engine
 from fenrik.app.work.tasks import OPEN_STATES
-from fenrik.core.kernels import all_sources
+from fenrik.core.sources import all_sources
 
 State = Literal["", "empty", "in work", "waiting", "computing", "failed", "faults", "proven"]
 

@@ -18,7 +18,8 @@ from fenrik.app.events import hub
 from fenrik.app.routers import accounts, condition, jobs, library, pages, parts, planning, setups, views, work
 from fenrik.app.settings import Serving, desk_socket, is_desk
 from fenrik.app.work.watch import watch
-from fenrik.core.warm import is_warm, warm_opening
+from fenrik.core.sources import is_warm
+from fenrik.core.warm import warm_opening
 
 READY_EVERY_S = 1.0
 

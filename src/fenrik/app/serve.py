@@ -20,7 +20,7 @@ from fenrik.app.keeping import Keeper
 from fenrik.app.logs import set_up_logs
 from fenrik.app.settings import Serving
 from fenrik.core.errors import fail
-from fenrik.core.warm import warm
+from fenrik.core.sources import is_warm
 
 APPLICATION = "fenrik.app.main"
 log = logging.getLogger(__name__)
@@ -36,9 +36,14 @@ def serve(serving: Serving, port: int, workers: int) -> int:
     keeper = Keeper()
     os.environ["FENRIK_DESK_SOCKET"] = path = _socket(port)
     keeper.keep("desk", "desk", "--socket", path)
-    # The page first: workers that load the same modules at the same time would make it wait.
+    places = [f"{socket.gethostname()} {port} {k + 1}" for k in range(workers)]
+    warm_already = is_warm()
+    if warm_already:
+        _begin_work(keeper, places)
+    # The page first: what compiles would make it wait.
     import_module(APPLICATION)
-    threading.Thread(target=_begin_work, args=(keeper, f"{socket.gethostname()} {port}", workers), daemon=True).start()
+    if not warm_already:
+        threading.Thread(target=_compile_and_begin, args=(keeper, places), daemon=True).start()
     # uvicorn raises the signal that stopped it once more; as an exception it lets the others be stopped too.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     try:
@@ -66,16 +71,21 @@ def _socket(port: int) -> str:
     return str(folder / f"{port}.sock")
 
 
-def _begin_work(keeper: Keeper, name: str, workers: int) -> None:
+def _begin_work(keeper: Keeper, places: list[str]) -> None:
+    ready.done()
+    for place in places:
+        keeper.keep(f"worker {place}", "worker", "--name", place)
+
+
+def _compile_and_begin(keeper: Keeper, places: list[str]) -> None:
     """Have the kernels compiled, then let workers begin."""
+    from fenrik.core.warm import warm
+
     try:
         warm(ready.report)
     except Exception as error:  # What is not compiled now is when it is first used; workers must run all the same.
         log.exception("compiling ahead failed", exc_info=error)
-    finally:
-        ready.done()
-    for place in (f"{name} {k + 1}" for k in range(workers)):
-        keeper.keep(f"worker {place}", "worker", "--name", place)
+    _begin_work(keeper, places)
 
 
 def check_reach(serving: Serving) -> None:

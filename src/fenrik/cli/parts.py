@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 from pydantic import ValidationError
 
+from fenrik.cli import DONE
 from fenrik.core.cutting.load import Limits, propose
 from fenrik.core.cutting.materials import Material
 from fenrik.core.errors import fail
@@ -26,8 +27,6 @@ from fenrik.core.tools import Tool
 from fenrik.core.tools.library import tools_from_csv, tools_from_json, tools_to_csv, tools_to_json
 from fenrik.core.tools.running import as_cutting
 from fenrik.demo.shop import SHOP_MATERIALS, SHOP_TOOLS
-
-DONE = 0
 
 
 def add_commands(commands: Any) -> None:

@@ -10,9 +10,9 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, cast
 
+from fenrik.cli import DONE
 from fenrik.core.errors import fail
 
-DONE = 0
 ROLES = ("look", "program", "run")
 
 

@@ -11,10 +11,12 @@ import re
 from collections.abc import Callable
 from fractions import Fraction
 from functools import lru_cache
-
-import pint
+from typing import TYPE_CHECKING
 
 from fenrik.core.errors import fail
+
+if TYPE_CHECKING:
+    import pint
 
 MM_PER_INCH = 25.4
 LEAST_MM = 0.001
@@ -43,6 +45,8 @@ _OPERATORS: dict[type[ast.AST], Callable[..., Fraction]] = {
 
 @lru_cache(maxsize=1)
 def _registry() -> pint.UnitRegistry:
+    import pint  # half a second of every start, for what is typed now and then
+
     return pint.UnitRegistry()
 
 
@@ -61,6 +65,8 @@ def parse_number(text: str, quantity: str = "length") -> float:
     Raises:
         FenrikError: naming the text, when it is not arithmetic or its unit does not fit.
     """
+    import pint
+
     body = text.strip().removeprefix("=").strip()
     if len(body) > 200:
         raise fail("number", "is longer than 200 characters.", "Type a shorter one.")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable
 from multiprocessing import get_context
-from pathlib import Path
 
 import numpy as np
 
@@ -15,7 +14,6 @@ from fenrik.core.contact.clearance import clearance, pushed
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.frames import Points
 from fenrik.core.job import parse_job
-from fenrik.core.kernels import all_kernels
 from fenrik.core.machines import Machine
 from fenrik.core.posting import ControllerState, PostedOperation, load_controllers, post_programs
 from fenrik.core.progress import Progress, silent
@@ -24,6 +22,7 @@ from fenrik.core.solids.exact import exact_faces
 from fenrik.core.solids.mesh_faces import group_faces
 from fenrik.core.solids.model import Mesh
 from fenrik.core.solids.rays import RayCaster
+from fenrik.core.sources import COMPILED, all_kernels, is_warm
 from fenrik.core.stock import Stock, cut, stock_mesh
 from fenrik.core.stock.shaping import stock_from_mesh
 from fenrik.core.stock.standing import standing
@@ -147,15 +146,6 @@ STEPS: dict[str, tuple[float, Callable[[], None]]] = {
 """What there is to compile, with its share of the time; the longest first."""
 
 
-_DONE = Path(__file__).parent / "__pycache__" / "kernels.done"
-"""Says which kernels were compiled last; beside Numba's own files."""
-
-
-def is_warm() -> bool:
-    """Whether all kernels are compiled as they are now."""
-    return _DONE.is_file() and _DONE.read_text("utf-8") == all_kernels()
-
-
 def warm_step(name: str) -> str:
     """Runs the kernels of one step; gives its name."""
     STEPS[name][1]()
@@ -189,5 +179,5 @@ def warm(progress: Progress = silent, processes: int | None = None) -> None:
             done += STEPS[name][0]
             progress(done / whole, f"compiled: {name}")
     with contextlib.suppress(OSError):  # where nothing can be kept, each start compiles again
-        _DONE.parent.mkdir(exist_ok=True)  # Python has made it, but where it may keep no compiled modules
-        _DONE.write_text(all_kernels(), "utf-8")
+        COMPILED.parent.mkdir(exist_ok=True)  # Python has made it, but where it may keep no compiled modules
+        COMPILED.write_text(all_kernels(), "utf-8")

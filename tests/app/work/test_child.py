@@ -7,14 +7,13 @@ import time
 
 import psutil
 import pytest
-from child_work import warm, warmed, work
 
 from fenrik.app.work.child import IDLE_S, Child, Crashed, Overrun, Stopped
 
 
 @pytest.fixture
 def child():
-    made = Child(work)
+    made = Child("child_work:work")
     yield made
     made.close()
 
@@ -31,7 +30,7 @@ def test_work_is_done_and_tells_how_far_it_is(child):
 
 @pytest.mark.parametrize("idle", [True, False])
 def test_it_makes_itself_ready_when_nothing_is_asked_at_its_start(idle):
-    child = Child(warmed, warm)
+    child = Child("child_work:warmed", "child_work:warm")
     try:
         child.start()
         if idle:
@@ -79,9 +78,9 @@ def test_work_that_nobody_could_follow_is_not_taken_for_the_next(child):
 def test_the_child_goes_with_its_worker():
     code = (
         "import sys; sys.path.insert(0, sys.argv[1])\n"
-        "from child_work import warm, warmed, work; from fenrik.app.work.child import Child\n"
+        "from fenrik.app.work.child import Child\n"
         "if __name__ == '__main__':\n"
-        "    Child(work).run('sleep', lambda f, w: print('begun', flush=True), lambda: False)\n"
+        "    Child('child_work:work').run('sleep', lambda f, w: print('begun', flush=True), lambda: False)\n"
     )
     worker = subprocess.Popen(
         [sys.executable, "-c", code, os.path.dirname(__file__)], stdout=subprocess.PIPE, text=True

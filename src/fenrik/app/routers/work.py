@@ -16,8 +16,9 @@ from fenrik.app.access.headers import policy_of_document
 from fenrik.app.access.sessions import LOCAL, asking
 from fenrik.app.context import open_job, store
 from fenrik.app.desk import AtDesk
-from fenrik.app.documents import load, notify
+from fenrik.app.documents import load
 from fenrik.app.events import hub
+from fenrik.app.notices import notify
 from fenrik.app.tables import ReleaseRow, engine, now
 from fenrik.app.work import tasks
 from fenrik.core.errors import fail

@@ -7,12 +7,15 @@ import os
 import signal
 import time
 from collections.abc import Callable
+from importlib import import_module
 from multiprocessing import get_context
 from multiprocessing.connection import Connection
 from multiprocessing.process import BaseProcess
 from typing import Any
 
+from fenrik.app.logs import set_up_logs
 from fenrik.app.settings import task_memory_mb
+from fenrik.core.errors import Problem
 from fenrik.processes import end_with_parent, give_back_early, memory_mb
 
 LOOK_EVERY_S = 0.1
@@ -43,15 +46,22 @@ class Stopped(Exception):
     """Somebody asked to stop; the child was ended."""
 
 
+def too_much_memory() -> tuple[str, list[Problem]]:
+    """What is said where a task may not have the memory that it needs."""
+    words = "The task needs more memory than it may have."
+    way_out = "Choose a coarser stock cell or a larger tolerance, or allow more in FENRIK_TASK_MEMORY_MB."
+    return words, [Problem("computation", "needs more memory than it may have.", way_out)]
+
+
 class Child:
     """A process that does one piece of work after another, and is started anew when it had to be ended.
 
     Args:
-        work: what it does, importable. warm: what it does once when nothing is asked at its start, so that its first
-            work need not wait for it.
+        work: where what it does is found, as `module:function`; it is loaded in the child alone. warm: likewise what it
+            does once when nothing is asked at its start, so that its first work need not wait for it.
     """
 
-    def __init__(self, work: Work, warm: Callable[[], None] | None = None) -> None:
+    def __init__(self, work: str, warm: str = "") -> None:
         self.work, self.warm = work, warm
         self._process: BaseProcess | None = None
         self._pipe: Connection | None = None
@@ -126,10 +136,17 @@ class Child:
         self._process = None
 
 
-def _serve(work: Work, warm: Callable[[], None] | None, pipe: Connection, parent: int) -> None:
+def _named(name: str) -> Callable[..., Any]:
+    module, _, function = name.partition(":")
+    return getattr(import_module(module), function)
+
+
+def _serve(work_name: str, warm_name: str, pipe: Connection, parent: int) -> None:
     """The child's own loop."""
+    set_up_logs()
     give_back_early()
     end_with_parent(parent, signal.SIGKILL)
+    work: Work = _named(work_name)
     last = 0.0
 
     def progress(fraction: float, words: str) -> None:
@@ -138,8 +155,8 @@ def _serve(work: Work, warm: Callable[[], None] | None, pipe: Connection, parent
             last = time.monotonic()
             pipe.send(("progress", (fraction, words)))
 
-    if warm is not None and not pipe.poll(IDLE_S):
-        warm()
+    if warm_name and not pipe.poll(IDLE_S):
+        _named(warm_name)()
     while True:
         try:
             asked = pipe.recv()

@@ -15,7 +15,7 @@ from fenrik.app.cleaning import note_use
 from fenrik.app.documents import KeptFiles, load, model_of
 from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import ComputedRow, TaskRow, engine
-from fenrik.app.work.child import Message
+from fenrik.app.work.child import Message, too_much_memory
 from fenrik.app.work.tasks import Attempt, kept_something
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, Problem
@@ -100,13 +100,6 @@ def _all_proven(build: Build) -> bool:
     """Whether no setup waits for its proof."""
     keys = [build.proof_key(s) for s in build.job.setups if build.job.route(s)]
     return isinstance(build.store, DatabaseStore) and build.store.present(keys) == set(keys)
-
-
-def too_much_memory() -> tuple[str, list[Problem]]:
-    """What is said where a task may not have the memory that it needs."""
-    words = "The task needs more memory than it may have."
-    way_out = "Choose a coarser stock cell or a larger tolerance, or allow more in FENRIK_TASK_MEMORY_MB."
-    return words, [Problem("computation", "needs more memory than it may have.", way_out)]
 
 
 def _failed(words: str, problems: list[Problem]) -> Message:

@@ -12,7 +12,7 @@ from sqlmodel import Session, text
 from fenrik import __version__
 from fenrik.app.settings import database_url
 from fenrik.app.tables import now
-from fenrik.core.kernels import all_sources
+from fenrik.core.sources import all_sources
 
 TASK_NAME = "compute"
 

@@ -11,12 +11,10 @@ from procrastinate.jobs import Job
 
 from fenrik.app.settings import database_url
 from fenrik.app.work import tasks
-from fenrik.app.work.child import Child, Crashed, Killed, Message, Overrun, Stopped
-from fenrik.app.work.computing import compute_task, too_much_memory
+from fenrik.app.work.child import Child, Crashed, Killed, Message, Overrun, Stopped, too_much_memory
 from fenrik.app.work.entries import TASK_NAME
 from fenrik.app.work.tasks import Attempt
 from fenrik.core.errors import Problem
-from fenrik.core.warm import warm_process
 
 REPORT_EVERY_S = 0.25
 
@@ -37,7 +35,7 @@ class _AsTold(procrastinate.BaseRetryStrategy):
         return procrastinate.RetryDecision(retry_in={"seconds": round(wait_s)})
 
 
-child = Child(compute_task, warm_process)
+child = Child("fenrik.app.work.computing:compute_task", "fenrik.core.warm:warm_process")
 queue = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=database_url()))
 
 

@@ -16,10 +16,10 @@ from typing import Any, Literal
 
 from sqlmodel import Session, col, select, text, update
 
-from fenrik.app.documents import load, notify
+from fenrik.app.notices import notify
 from fenrik.app.tables import JobRow, TaskRow, engine, now
 from fenrik.app.work.entries import drop_entry, hold_back, lost_entries, new_entry
-from fenrik.core.errors import Problem
+from fenrik.core.errors import Problem, fail
 
 Ended = Literal["done", "failed", "cancelled"]
 OPEN_STATES = ("waiting", "running")
@@ -43,9 +43,15 @@ class Attempt:
 
 
 def submit(job_id: str, what: dict[str, Any]) -> str:
-    """Put work into the queue; the same work that is waiting already is not put in twice. Gives the task's id."""
+    """Put work into the queue; the same work that is waiting already is not put in twice. Gives the task's id.
+
+    Raises:
+        FenrikError: where there is no such job.
+    """
     with Session(engine()) as session:
-        load(session, job_id)
+        job = session.get(JobRow, job_id)
+        if job is None or job.deleted_at is not None:
+            raise fail("job", "does not exist (any more).", "Go back to the list of jobs.", job_id)
         task_id = put(session, job_id, what)
         session.commit()
         return task_id

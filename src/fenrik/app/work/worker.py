@@ -25,6 +25,7 @@ HEARTBEAT_S = 2.0
 STALLED_S = 8.0
 """A worker that was not heard of for so long is lost."""
 POLL_S = 2.0
+IDLE_START_S = 8.0
 LOOK_AGAIN_S = 0.5
 AWAY = (ConnectorException, OperationalError, psycopg.OperationalError, psycopg_pool.PoolTimeout)
 log = logging.getLogger(__name__)
@@ -41,7 +42,6 @@ def run_worker(name: str = "", parent: int | None = None) -> int:
         end_with_parent(parent, signal.SIGTERM)
     set_up_logs()
     step_behind()
-    child.start()
     asyncio.run(_work(name or f"{socket.gethostname()} {os.getpid()}"))
     child.close()
     return 0
@@ -51,6 +51,8 @@ async def _work(name: str) -> None:
     stopping = asyncio.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         asyncio.get_running_loop().add_signal_handler(number, stopping.set)
+    # Where there is work the child begins with it; where there is none it waits until pages have begun.
+    asyncio.get_running_loop().call_later(IDLE_START_S, child.start)
     first = True
     while not stopping.is_set():
         try:

@@ -11,12 +11,12 @@ from fenrik.core.build.chain import Chain
 from fenrik.core.build.node import Node
 from fenrik.core.errors import fail
 from fenrik.core.job import Job, Operation, Setup
-from fenrik.core.kernels import kernels_behind
 from fenrik.core.keys import key_of
 from fenrik.core.packing import unpack
 from fenrik.core.posting import Controller, Posted, PostedOperation, load_controllers, post_programs
 from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof import ProofInputs, prove
+from fenrik.core.sources import kernels_behind
 from fenrik.core.stock import Stock
 from fenrik.core.strategies.common import Outcome
 

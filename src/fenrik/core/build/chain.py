@@ -20,12 +20,12 @@ from fenrik.core.copies import COPIES_VERSION, MirrorCopies, copied, joined_copi
 from fenrik.core.errors import FenrikError, Problem
 from fenrik.core.findings import Unreached
 from fenrik.core.job import Operation, Setup
-from fenrik.core.kernels import kernels_behind
 from fenrik.core.keys import key_of
 from fenrik.core.packing import pack, unpack
 from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof.audit import Surroundings, audited
 from fenrik.core.setups.stocks import EarlierStock
+from fenrik.core.sources import kernels_behind
 from fenrik.core.stock import Stock, cut
 from fenrik.core.stock.shaping import upright
 from fenrik.core.strategies.common import Outcome

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal, get_args
 
-from fenrik.core.kernels import kernels_behind
+from fenrik.core.sources import kernels_behind
 from fenrik.core.strategies.common import CommonParams, Outcome
 from fenrik.core.strategies.given import ON_PICKED, Need
 from fenrik.core.tools import Cutter
