@@ -96,10 +96,14 @@ class Server:
         command = [sys.executable, "-m", "fenrik.cli", *words]
         return subprocess.run(command, env=self.environment, text=True, capture_output=True, timeout=120, **rest)
 
-    def start(self, *words: str) -> None:
-        """Start it, and wait until it answers."""
+    def launch(self, *words: str) -> None:
+        """Start it."""
         command = [sys.executable, "-m", "fenrik.cli", "serve", "--port", str(self.port), *words]
         self.process = subprocess.Popen(command, env=self.environment)
+
+    def start(self, *words: str) -> None:
+        """Start it, and wait until it answers."""
+        self.launch(*words)
         end = time.monotonic() + PATIENCE_S
         while time.monotonic() < end:
             with contextlib.suppress(httpx.HTTPError):

@@ -72,6 +72,7 @@ def kills() -> None:
         waits: list[float] = []
         given_up = rounds = 0
         _again(made, server)
+        until(lambda: _at_work(made.url))
         for k in range(KILLS):
             time.sleep(chance.uniform(0.0, 8.0))
             if not _at_work(made.url):
@@ -80,9 +81,10 @@ def kills() -> None:
                 _again(made, server)
                 until(lambda: _at_work(made.url))
             how = chance.choice(("worker", "server", "both", "database"))
+            before = _attempts(made.url)
             began = time.perf_counter()
             _fault(how, made, server)
-            until(lambda before=began: _back(made.url) or not _open(made.url), 120)
+            until(lambda known=before: _back(made.url, known) or not _open(made.url), 120)
             waits.append(time.perf_counter() - began)
             print(f"\r{k + 1} of {KILLS}: {how}, back after {waits[-1]:.1f} s   ", end="", flush=True)
         until(lambda: not _open(made.url), 900)
@@ -119,7 +121,7 @@ def _fault(how: str, made: Cluster, server: Server) -> None:
                 worker.kill()
     if how in ("server", "both"):
         server.kill()
-        server.start()
+        server.launch()
     if how == "database":
         made.stop()
         made.start()
@@ -129,16 +131,20 @@ def _open(url: str) -> bool:
     return any(state in OPEN for _, state, _, _ in _tasks(url))
 
 
-def _back(url: str) -> bool:
-    """Whether somebody who is alive works on a task."""
+def _attempts(url: str) -> set[tuple[str, int]]:
+    """Every attempt that was ever begun, as far as each task's latest tells."""
+    return {(task, attempt) for task, _, attempt, _ in _tasks(url) if attempt}
+
+
+def _back(url: str, before: set[tuple[str, int]]) -> bool:
+    """Whether work goes on: an attempt was begun that was not there before, by a worker that is alive."""
     with psycopg.connect(url) as connection:
         found = connection.execute(
-            """select count(*) from task t join procrastinate_jobs q on q.id = t.queue_id
+            """select t.id, t.attempt from task t join procrastinate_jobs q on q.id = t.queue_id
                join procrastinate_workers w on w.id = q.worker_id
-               where t.state = 'running' and q.status = 'doing' and w.last_heartbeat > now() - interval '3 s'
-                 and t.worker <> '' and w.id = (select max(id) from procrastinate_workers)"""
-        ).fetchone()
-    return bool(found and found[0])
+               where t.state = 'running' and q.status = 'doing' and w.last_heartbeat > now() - interval '3 s'"""
+        ).fetchall()
+    return bool(set(found) - before)
 
 
 def _at_work(url: str) -> bool:

@@ -28,7 +28,9 @@ async def _warm_up() -> None:
     # No thread waits for it: a server that is stopped while it gets ready would wait for that thread.
     while not await asyncio.to_thread(is_warm):
         await asyncio.sleep(READY_EVERY_S)
-    await asyncio.gather(asyncio.to_thread(reading.warm_reader), asyncio.to_thread(warm_opening))
+    # One after the other: somebody may look at a job already.
+    await asyncio.to_thread(warm_opening)
+    await asyncio.to_thread(reading.warm_reader)
 
 
 @contextlib.asynccontextmanager
