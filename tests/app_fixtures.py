@@ -1,5 +1,6 @@
 """Fixtures: a real server with its worker on a database of its own, and Chromium in front of it."""
 
+import contextlib
 import json
 import os
 import socket
@@ -15,7 +16,10 @@ import pytest
 from playwright.sync_api import expect, sync_playwright
 
 from cluster import cluster
+from fenrik.app import tables
+from fenrik.app.migrate import upgrade_schema
 from fenrik.app.settings import database_url
+from fenrik.app.work import entries
 
 
 def patch(client, job, *changes):
@@ -89,6 +93,35 @@ def own_cluster():
     """A cluster of PostgreSQL that tests may stop at will."""
     with cluster() as made:
         yield made
+
+
+@contextlib.contextmanager
+def database_of_its_own(name):
+    """An empty database beside that of the tests' server, whose watcher and workers would join in; used meanwhile."""
+    base = database_url()
+    with psycopg.connect(base, autocommit=True) as connection:
+        connection.execute(f"drop database if exists {name} with (force)")
+        connection.execute(f"create database {name}")
+    with using(f"{base.rsplit('/', 1)[0]}/{name}"):
+        upgrade_schema()
+        yield
+
+
+@contextlib.contextmanager
+def using(url):
+    """This process uses another database meanwhile."""
+
+    def forget():
+        if tables.engine.cache_info().currsize:
+            tables.engine().dispose()
+        tables.engine.cache_clear()
+        entries._inserter.cache_clear()
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setenv("FENRIK_DATABASE", url)
+        forget()
+        yield
+        forget()
 
 
 @pytest.fixture

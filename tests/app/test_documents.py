@@ -2,18 +2,15 @@
 
 import contextlib
 
-import psycopg
 import pytest
 from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule, run_state_machine_as_test
 from sqlmodel import Session
 
-from fenrik.app import tables
+from app_fixtures import database_of_its_own
 from fenrik.app.documents import Change, change, create, history, load, step
-from fenrik.app.migrate import upgrade_schema
 from fenrik.app.problems import Conflict
-from fenrik.app.settings import database_url
 from fenrik.app.tables import engine
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
@@ -25,19 +22,8 @@ NUMBERS = st.integers(1, 3)
 
 @pytest.fixture(scope="module")
 def own_database():
-    base = database_url()
-    name = "fenrik_test_documents"
-    with psycopg.connect(base, autocommit=True) as connection:
-        connection.execute(f"drop database if exists {name} with (force)")
-        connection.execute(f"create database {name}")
-    patch = pytest.MonkeyPatch()
-    patch.setenv("FENRIK_DATABASE", f"{base.rsplit('/', 1)[0]}/{name}")
-    tables.engine.cache_clear()
-    upgrade_schema()
-    yield
-    engine().dispose()
-    patch.undo()
-    tables.engine.cache_clear()
+    with database_of_its_own("fenrik_test_documents"):
+        yield
 
 
 def tool(number, diameter):

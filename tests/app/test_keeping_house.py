@@ -1,5 +1,7 @@
 """Copies of everything, schemas of every age, and what nothing refers to."""
 
+import contextlib
+import itertools
 import json
 import zipfile
 
@@ -9,38 +11,31 @@ from alembic import command
 from alembic.script import ScriptDirectory
 from sqlmodel import Session, select
 
+from app_fixtures import using
 from cluster import Server
-from fenrik.app import cleaning, tables
+from fenrik.app import cleaning
 from fenrik.app.backup import DUMP, backup, restore
 from fenrik.app.documents import Change, change, create, load
 from fenrik.app.migrate import alembic_config, migrate
 from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import ArtefactRow, ModelRow, ReleaseRow, engine, now
-from fenrik.app.work import entries
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
 
+COUNT = itertools.count()
+
 
 @pytest.fixture
-def at(own_cluster, monkeypatch):
+def at(own_cluster):
     """Gives a new empty database, which is the one in use from there on."""
-    count = 0
+    with contextlib.ExitStack() as stack:
 
-    def use(url=None):
-        nonlocal count
-        count += 1
-        url = url or own_cluster.database(f"house_{id(monkeypatch)}_{count}")
-        monkeypatch.setenv("FENRIK_DATABASE", url)
-        engine().dispose() if tables.engine.cache_info().currsize else None
-        tables.engine.cache_clear()
-        entries._inserter.cache_clear()
-        return url
+        def use():
+            url = own_cluster.database(f"house_{next(COUNT)}")
+            stack.enter_context(using(url))
+            return url
 
-    yield use
-    engine().dispose()
-    monkeypatch.undo()
-    tables.engine.cache_clear()
-    entries._inserter.cache_clear()
+        yield use
 
 
 def everything(url):

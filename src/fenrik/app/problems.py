@@ -12,6 +12,7 @@ from pydantic import BaseModel
 from sqlalchemy.exc import DataError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.exceptions import HTTPException
+from starlette.requests import ClientDisconnect
 
 from fenrik.core.errors import FenrikError, Problem
 
@@ -94,6 +95,10 @@ def install(app: FastAPI) -> None:
             detail="What was answered before is kept. Start the database again (./start), then look whether the last "
             "step was kept as well before you repeat it.",
         )
+
+    @app.exception_handler(ClientDisconnect)
+    async def _broken_off(_request: Request, _error: ClientDisconnect) -> JSONResponse:
+        return answer(413, "This was too large, or broke off.")
 
     @app.exception_handler(Exception)
     async def _unforeseen(_request: Request, error: Exception) -> JSONResponse:

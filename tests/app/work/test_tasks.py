@@ -2,7 +2,6 @@
 
 import contextlib
 
-import psycopg
 import pytest
 from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
@@ -17,10 +16,8 @@ from hypothesis.stateful import (
 )
 from sqlmodel import Session, select, text
 
-from fenrik.app import tables
+from app_fixtures import database_of_its_own
 from fenrik.app.documents import create
-from fenrik.app.migrate import upgrade_schema
-from fenrik.app.settings import database_url
 from fenrik.app.tables import TaskRow, engine
 from fenrik.app.work import entries, tasks
 from fenrik.app.work.entries import queue_name
@@ -31,22 +28,8 @@ DEAD_S = 5.0
 
 @pytest.fixture(scope="module")
 def own_database():
-    """An empty database beside that of the tests' server, whose watcher and workers would join in."""
-    base = database_url()
-    name = "fenrik_test_tasks"
-    with psycopg.connect(base, autocommit=True) as connection:
-        connection.execute(f"drop database if exists {name} with (force)")
-        connection.execute(f"create database {name}")
-    patch = pytest.MonkeyPatch()
-    patch.setenv("FENRIK_DATABASE", f"{base.rsplit('/', 1)[0]}/{name}")
-    tables.engine.cache_clear()
-    entries._inserter.cache_clear()
-    upgrade_schema()
-    yield
-    engine().dispose()
-    patch.undo()
-    tables.engine.cache_clear()
-    entries._inserter.cache_clear()
+    with database_of_its_own("fenrik_test_tasks"):
+        yield
 
 
 def run(statement, **values):
