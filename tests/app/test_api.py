@@ -14,6 +14,7 @@ import psutil
 import pytest
 import schemathesis
 from hypothesis import HealthCheck, given, settings
+from schemathesis.specs.openapi.checks import positive_data_acceptance
 
 from app_fixtures import decode, free_port, patch, wait_for_answer
 from fenrik.app.documents import Change, apply
@@ -375,19 +376,18 @@ def shop_as_it_was(client):
 
 @pytest.mark.usefixtures("shop_as_it_was")
 def test_any_request_keeps_to_the_contract(server):
-    """schemathesis: every operation of the OpenAPI with made-up input; no server errors, answers as documented."""
+    """schemathesis: every operation of the OpenAPI with made-up input, all its checks but one; it is not in the schema
+    whether there is a job of that name, or whether the numbers of a tool fit together."""
     schema = schemathesis.openapi.from_url(f"{server}/openapi.json")
-    for result in schema.exclude(
-        operation_id=["events", "compute", "importJob", "putPart", "deleteJob", "dropLibraryTool"]
-    ).get_all_operations():
+    for result in schema.exclude(operation_id=["events", "compute"]).get_all_operations():
         operation = result.ok()
         strategy = operation.as_strategy()
 
-        @settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck))
+        @settings(max_examples=8, deadline=None, suppress_health_check=list(HealthCheck))
         @given(case=strategy)
         def check(case):
             response = case.call(base_url=server)
-            assert response.status_code < 500 or response.status_code == 503, (case.path, response.text[:300])
+            case.validate_response(response, excluded_checks=[positive_data_acceptance])
             if response.status_code >= 400:
                 assert "application/problem+json" in str(response.headers["content-type"])
 

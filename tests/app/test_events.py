@@ -3,11 +3,18 @@
 import asyncio
 import json
 import threading
+from concurrent.futures import ThreadPoolExecutor
 
 import httpx
 
 from app_fixtures import patch
 from fenrik.app.events import INBOX, KEPT, Hub
+
+
+def run(work):
+    """In a thread of its own: this one may have a loop already, that of the browser."""
+    with ThreadPoolExecutor(1) as pool:
+        return pool.submit(asyncio.run, work).result()
 
 
 def heard(hub, last=None, count=1):
@@ -17,7 +24,7 @@ def heard(hub, last=None, count=1):
         stream = hub.stream("a", last)
         return [await asyncio.wait_for(anext(stream), 1) for _ in range(count)]
 
-    return asyncio.run(listen())
+    return run(listen())
 
 
 def test_a_new_stream_is_told_to_look_at_everything():
@@ -63,7 +70,7 @@ def test_a_stream_that_does_not_keep_up_is_not_left_in_the_dark():
             await anext(other)
         return [await anext(stream)], hub.count()
 
-    events, count = asyncio.run(slow())
+    events, count = run(slow())
     assert [e.kind for e in events] == ["hello"]
     assert count == 2
 
@@ -80,7 +87,7 @@ def test_one_client_cannot_take_all_streams(monkeypatch):
         await streams[0].aclose()
         return *full, hub.has_room("a")
 
-    assert asyncio.run(many()) == (False, True, True)
+    assert run(many()) == (False, True, True)
 
 
 def listen(server, until, last=None, ready=None):

@@ -12,6 +12,7 @@ import psutil
 import pytest
 import reader_work as work
 
+from cluster import words_of
 from fenrik.app import readers
 from fenrik.app.readers import Limits, read_in_own_process
 from fenrik.app.reading import check_file, read_job_file, read_model, read_tools
@@ -64,7 +65,7 @@ def test_no_process_of_a_file_is_left():
     for what in (work.crash, work.greedy, work.busy):
         with pytest.raises(FenrikError):
             read(what)
-    server = next(p for p in psutil.Process().children(recursive=True) if "forkserver" in " ".join(p.cmdline()))
+    server = next(p for p in psutil.Process().children(recursive=True) if "forkserver" in " ".join(words_of(p)))
     assert server.children() == []
 
 

@@ -23,7 +23,7 @@ from fenrik.app.work import entries, tasks
 from fenrik.app.work.entries import queue_name
 from fenrik.core.job import parse_job
 
-DEAD_S = 5.0
+DEAD_S = 600.0
 
 
 @pytest.fixture(scope="module")

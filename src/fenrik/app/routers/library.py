@@ -36,7 +36,7 @@ from fenrik.core.tools.library import (
 from fenrik.core.tools.running import as_cutting
 
 router = APIRouter(prefix="/api", tags=["library"], route_class=AtDesk)
-TEXT: dict[int | str, dict[str, Any]] = {200: {"content": {"text/plain": {}}}}
+LISTS: dict[int | str, dict[str, Any]] = {200: {"content": {"text/csv": {}, "application/json": {}}}}
 
 
 class Take(BaseModel):
@@ -102,7 +102,7 @@ def _number(number: int) -> int:
     return number
 
 
-@router.get("/library/tools.{form}", operation_id="exportLibraryTools", response_class=Response, responses=TEXT)
+@router.get("/library/tools.{form}", operation_id="exportLibraryTools", response_class=Response, responses=LISTS)
 def export_tools(form: Literal["json", "csv"]) -> Response:
     """The library's tools as a file."""
     return _list_file(library.library_tools(), form, "tools")
@@ -213,7 +213,7 @@ def differences(job_id: str) -> list[Differs]:
     return found
 
 
-@router.get("/jobs/{job_id}/tools.{form}", operation_id="exportJobTools", response_class=Response, responses=TEXT)
+@router.get("/jobs/{job_id}/tools.{form}", operation_id="exportJobTools", response_class=Response, responses=LISTS)
 def export_job_tools(job_id: str, form: Literal["json", "csv"]) -> Response:
     return _list_file(open_job(job_id).job.tools, form, "job-tools")
 
