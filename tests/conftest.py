@@ -1,6 +1,8 @@
 """Parts that many tests use, made with Open CASCADE."""
 
+import re
 import sys
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -30,13 +32,21 @@ sys.path[:0] = [
     )
 ]
 pytest_plugins = ["app_fixtures", "people"]
+SHARED = {"server", "client", "page", "small_job"}
 LONG_FIRST = ("server", "tests/core/planning/test_finish.py")
 
 
+@cache
+def uses_the_server(path):
+    """Whether tests of a file ask for the one server that they share, by their arguments."""
+    asked = re.findall(r"^def test_\w+\(([^)]*)\)", (HERE.parent / path).read_text("utf-8"), re.MULTILINE)
+    return any(SHARED & set(re.split(r"\W+", arguments)) for arguments in asked)
+
+
 def group_of(nodeid):
-    """What runs in one process: all tests of server and interface, which share one server; of the others each file."""
+    """What runs in one process: all tests that share the server; of the others each file."""
     path = nodeid.split("::")[0]
-    return "server" if path.startswith(("tests/app/", "tests/e2e/")) else path
+    return "server" if path.startswith(("tests/app/", "tests/e2e/")) and uses_the_server(path) else path
 
 
 def pytest_collection_modifyitems(items):

@@ -17,6 +17,7 @@ from hypothesis import HealthCheck, given, settings
 from schemathesis.specs.openapi.checks import positive_data_acceptance
 
 from app_fixtures import decode, free_port, patch, wait_for_answer
+from cluster import words_of
 from fenrik.app.documents import Change, apply
 from fenrik.app.layout import encode
 from fenrik.app.problems import Conflict
@@ -261,14 +262,6 @@ def test_failed_work_says_why(client, small_job, wait):
         assert "wider than the tool" in row["reason"]
 
 
-def words_of(process):
-    """What a process was called with; nothing for one that has ended meanwhile."""
-    try:
-        return process.cmdline()
-    except (psutil.NoSuchProcess, psutil.ZombieProcess):
-        return []
-
-
 def test_a_stopped_server_leaves_no_process_behind(server, wait):
     port = free_port()
     process = subprocess.Popen([sys.executable, "-m", "fenrik.cli", "serve", "--port", str(port)])
@@ -285,7 +278,7 @@ def test_a_stopped_server_leaves_no_process_behind(server, wait):
     assert alive == []
 
 
-def test_a_killed_worker_loses_nothing(client, small_job, wait):
+def test_a_killed_worker_loses_nothing(server, client, small_job, wait):
     """The worker is killed in the middle; another takes the work up and finishes it."""
     url = f"/api/jobs/{small_job}"
     patch(
@@ -296,9 +289,9 @@ def test_a_killed_worker_loses_nothing(client, small_job, wait):
     )
     client.post(f"{url}/compute", json={"setup": "s1"}).raise_for_status()
     wait(lambda: client.get(f"{url}/status").json()["tasks"][0]["state"] == "running")
-    victims = [
-        p for p in psutil.process_iter(["cmdline"]) if (p.info["cmdline"] or [])[2:4] == ["fenrik.cli", "worker"]
-    ]
+    port = server.rsplit(":", 1)[1]
+    serving = next(p for p in psutil.process_iter() if {"serve", port} <= set(words_of(p)))
+    victims = [p for p in serving.children() if "worker" in words_of(p)]
     assert victims
     for process in victims:
         process.kill()
