@@ -75,6 +75,13 @@ def test_every_answer_says_what_a_browser_may_do_with_it(client):
     assert client.get("/api/jobs").headers["cache-control"] == "no-store"
 
 
+def test_a_script_that_runs_as_a_worker_may_hear_events(client):
+    script = re.search(r'src="(/assets/[^"]+\.js)"', client.get("/").text)[1]
+    policy = client.get(script).headers["content-security-policy"]
+    assert "connect-src 'self'" in policy
+    assert "default-src 'none'" in policy
+
+
 def test_the_page_has_a_nonce_of_its_own_each_time(client):
     nonces = set()
     for _ in range(3):

@@ -60,6 +60,11 @@ def policy_of_page(nonce: str) -> str:
     return policy.header_value
 
 
+def policy_of_script() -> str:
+    """Content security policy of a script that may run as a worker: it has its own, and hears events from here."""
+    return _nothing().script_src("'self'").connect_src("'self'").header_value
+
+
 def policy_of_document(html: bytes) -> str:
     """Content security policy of a document with styles of its own, and nothing else; told by their hashes."""
     hashes = [

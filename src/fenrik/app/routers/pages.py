@@ -11,7 +11,7 @@ from fastapi import APIRouter
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from starlette.exceptions import HTTPException
 
-from fenrik.app.access.headers import policy_of_page
+from fenrik.app.access.headers import policy_of_page, policy_of_script
 
 WEB = Path(os.environ.get("FENRIK_WEB", Path(__file__).parents[4] / "web" / "dist"))
 NONCE = "--nonce--"
@@ -25,7 +25,10 @@ def page(path: str) -> Response:
         raise HTTPException(404, "There is no such address.")
     if path and (file := _file(path)) is not None:
         lasting = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
-        return FileResponse(file, headers={"cache-control": lasting})
+        headers = {"cache-control": lasting}
+        if file.suffix == ".js":
+            headers["content-security-policy"] = policy_of_script()
+        return FileResponse(file, headers=headers)
     nonce = secrets.token_urlsafe(16)
     headers = {"cache-control": "no-store", "content-security-policy": policy_of_page(nonce)}
     return HTMLResponse(_page().replace(NONCE, nonce), headers=headers)
