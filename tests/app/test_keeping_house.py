@@ -13,14 +13,16 @@ from sqlmodel import Session, select
 
 from app_fixtures import using
 from cluster import Server
+from fenrik.app import backup as backup_module
 from fenrik.app import cleaning
 from fenrik.app.backup import DUMP, backup, restore
-from fenrik.app.documents import Change, change, create, load
+from fenrik.app.documents import Change, add, change, create, load
 from fenrik.app.migrate import alembic_config, migrate
 from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import ArtefactRow, ModelRow, ReleaseRow, engine, now
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
+from fenrik.core.keys import sha256
 
 COUNT = itertools.count()
 
@@ -64,6 +66,63 @@ def test_a_copy_brings_everything_back_and_only_into_an_empty_database(at, tmp_p
     assert everything(second) == before
     change(job, [Change(path="name", value="Goes on", check=False)], "name")
     assert [p.name for p in tmp_path.iterdir()] == ["copy.zip"]
+
+
+def test_a_copy_is_of_one_moment_while_people_go_on(at, tmp_path, monkeypatch):
+    at()
+    migrate(demo=False)
+    create(parse_job({"name": "Before"}))
+    run = backup_module._run
+
+    def meanwhile(program, *words):
+        if program == "pg_dump":
+            create(parse_job({"name": "Meanwhile"}))
+        run(program, *words)
+
+    monkeypatch.setattr(backup_module, "_run", meanwhile)
+    about = backup(tmp_path / "copy.zip")
+    assert about["rows"]["job"] == 1
+    monkeypatch.undo()
+    at()
+    assert restore(tmp_path / "copy.zip") == about
+
+
+def test_a_model_that_somebody_is_about_to_name_is_not_cleaned_up(at):
+    at()
+    migrate(demo=False)
+    with Session(engine()) as session:
+        session.add(ModelRow(sha=sha256(b"model"), name="a.step", data=b"model"))
+        session.commit()
+    with Session(engine()) as session:
+        add(session, parse_job({"name": "Uses"}), ("a.step", b"model"), "uses")
+        cleaning.clean()
+        session.commit()
+    cleaning.clean()
+    with Session(engine()) as session:
+        assert session.get(ModelRow, sha256(b"model")) is not None
+
+
+def test_only_what_is_new_counts_as_something_kept(at):
+    at()
+    migrate(demo=False)
+    told = []
+
+    class Telling(DatabaseStore):
+        def kept(self, session):
+            told.append(session)
+
+    for _ in range(2):
+        Telling().put("key", "path", b"data")
+    assert len(told) == 1
+
+
+def test_a_result_that_is_kept_again_is_young_again(at):
+    at()
+    migrate(demo=False)
+    old("again", 30)
+    DatabaseStore().put("again", "path", (1000).to_bytes(4, "little") * 1000)
+    cleaning.clean()
+    assert keys() == {"again"}
 
 
 def test_a_damaged_copy_is_told_and_nothing_comes_of_it(at, tmp_path):

@@ -14,7 +14,7 @@ from typing import Any
 
 from alembic.script import ScriptDirectory
 from psycopg.conninfo import conninfo_to_dict
-from sqlmodel import Session, text
+from sqlmodel import Session, SQLModel, text
 
 from fenrik import __version__
 from fenrik.app.migrate import alembic_config, migrate
@@ -23,8 +23,9 @@ from fenrik.app.tables import engine
 from fenrik.core.errors import fail
 
 ABOUT, DUMP = "about.json", "database.dump"
-COUNTED = ("job", "revision", "model", "release", "artefact", "library_tool", "account")
 CHUNK = 1 << 20
+_SCHEMA = "select version_num from alembic_version"
+_TABLES = "select table_name from information_schema.tables where table_schema = 'public'"
 _VARIABLES = {"host": "PGHOST", "port": "PGPORT", "user": "PGUSER", "password": "PGPASSWORD", "dbname": "PGDATABASE"}
 
 
@@ -36,9 +37,13 @@ def backup(path: Path) -> dict[str, Any]:
     """
     with tempfile.TemporaryDirectory(prefix="fenrik-", dir=_folder_of(path)) as folder:
         dump = Path(folder) / DUMP
-        _run("pg_dump", "--format=custom", "--no-owner", f"--file={dump}")
+        with Session(engine().execution_options(isolation_level="REPEATABLE READ")) as session:
+            # People go on meanwhile: what is counted and what is written down are of the same moment.
+            moment = _one(session, "select pg_export_snapshot()")
+            about = {"fenrik": __version__, "schema": _one(session, _SCHEMA), "rows": _counts(session)}
+            _run("pg_dump", "--format=custom", "--no-owner", f"--snapshot={moment}", f"--file={dump}")
         _run("pg_restore", "--list", str(dump))
-        about = {"fenrik": __version__, "schema": _schema(), "sha256": _sha256(dump), "rows": _counts()}
+        about["sha256"] = _sha256(dump)
         part = Path(folder) / "whole.zip"
         with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED, allowZip64=True) as archive:
             archive.writestr(ABOUT, json.dumps(about, indent=2))
@@ -68,7 +73,8 @@ def restore(path: Path) -> dict[str, Any]:
             database_url(),
             f"{folder}/{DUMP}",
         )
-        found = _counts()
+        with Session(engine()) as session:
+            found = _counts(session)
     if found != about["rows"]:
         raise fail("file", f"should hold {about['rows']}, but {found} came back.", "Take an earlier copy.", path.name)
     migrate(demo=False)
@@ -92,23 +98,20 @@ def _taken_out(path: Path, folder: Path) -> dict[str, Any]:
 
 def _check_empty() -> None:
     with Session(engine()) as session:
-        tables = session.connection().execute(
-            text("select count(*) from information_schema.tables where table_schema = 'public'")
-        )
-        if tables.scalar_one():
+        if session.connection().execute(text(_TABLES)).first():
             way_out = "Make a new one (createdb), and name it in FENRIK_DATABASE."
             raise fail("database", "is not empty; nothing is written over.", way_out)
     engine().dispose()
 
 
-def _counts() -> dict[str, int]:
-    with Session(engine()) as session:
-        return {t: int(session.connection().execute(text(f'select count(*) from "{t}"')).scalar_one()) for t in COUNTED}
+def _counts(session: Session) -> dict[str, int]:
+    """Rows of each of our tables that this schema has."""
+    there = {row[0] for row in session.connection().execute(text(_TABLES))}
+    return {t: _one(session, f'select count(*) from "{t}"') for t in sorted(there & set(SQLModel.metadata.tables))}
 
 
-def _schema() -> str:
-    with Session(engine()) as session:
-        return str(session.connection().execute(text("select version_num from alembic_version")).scalar_one())
+def _one(session: Session, statement: str) -> Any:
+    return session.connection().execute(text(statement)).scalar_one()
 
 
 def _folder_of(path: Path) -> Path:

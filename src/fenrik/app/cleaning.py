@@ -86,7 +86,11 @@ def _drop(older_than: timedelta, most: float) -> int:
                 freed += size
             if not keys:
                 return freed
-            session.connection().execute(text("delete from artefact where key = any(:keys)"), {"keys": keys})
+            # What somebody has kept again meanwhile is young, and stays.
+            session.connection().execute(
+                text("delete from artefact where key = any(:keys) and made_at < :before"),
+                {"keys": keys, "before": now() - older_than},
+            )
             session.commit()
     return freed
 
@@ -100,11 +104,15 @@ def _size() -> float:
 
 def _drop_models() -> None:
     """Model files that no revision names."""
-    statement = """
-        delete from model m
+    free = """
+        select m.sha from model m
         where not exists (select from revision r where r.model_sha = m.sha)
           and not exists (select from revision r, jsonb_each_text(r.files) f where f.value = m.sha)
     """
     with Session(engine()) as session:
-        session.connection().execute(text(statement))
+        # Locked first, then looked at once more: one that somebody is about to name is held, and skipped.
+        locked = session.connection().execute(text(f"{free} for update of m skip locked")).scalars().all()
+        if locked:
+            again = text(f"delete from model where sha = any(:locked) and sha in ({free})")
+            session.connection().execute(again, {"locked": list(locked)})
         session.commit()

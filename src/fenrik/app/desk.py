@@ -68,6 +68,8 @@ async def _handed_on(request: Request) -> Response:
     for last in (False, True):
         try:
             found = await _sent(request)
+        except httpx.ConnectError:
+            return answer(503, "This is being started again.", detail="Try again in a moment; the log says more.")
         except httpx.TransportError:
             if safe and not last:
                 continue

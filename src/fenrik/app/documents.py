@@ -184,7 +184,9 @@ def keep_model(session: Session, name: str, data: bytes) -> str:
     from fenrik.core.keys import sha256
 
     sha = sha256(data)
-    if session.get(ModelRow, sha) is None:
+    # Held until the revision that names it is there: else it could be cleaned up in between.
+    held = select(ModelRow.sha).where(ModelRow.sha == sha).with_for_update(read=True, key_share=True)
+    if session.exec(held).first() is None:
         session.add(ModelRow(sha=sha, name=name, data=data))
         session.flush()
     return sha
@@ -270,7 +272,8 @@ def change(job_id: str, changes: list[Change], label: str) -> tuple[JobRow, dict
         Conflict: when a field no longer holds what the person saw.
         FenrikError: when a path leads nowhere, or the document would be wrong.
     """
-    with Session(engine()) as session:
+    # The row is not read again after it is kept: a database that goes away then would take back an answer.
+    with Session(engine(), expire_on_commit=False) as session:
         row = _locked(session, job_id)
         latest = _latest.get(job_id)
         if latest is None or latest.head != row.head or latest.version != row.version:
@@ -286,7 +289,6 @@ def change(job_id: str, changes: list[Change], label: str) -> tuple[JobRow, dict
         document = from_json(written)
         save(session, row, document, latest.model_sha, label, latest.files)
         session.commit()
-        session.refresh(row)
         _latest[job_id] = _Latest(row.version, row.head, written, latest.model_sha, latest.files)
         while len(_latest) > LATEST_KEPT:
             _latest.pop(next(iter(_latest)), None)

@@ -13,7 +13,6 @@ from fenrik.app.documents import add, purge
 from fenrik.app.library import load_shop
 from fenrik.app.settings import database_url, sqlalchemy_url
 from fenrik.app.tables import JobRow, engine
-from fenrik.app.work.entries import adopt
 from fenrik.app.work.queue import queue
 from fenrik.app.work.tasks import put
 
@@ -21,17 +20,9 @@ from fenrik.app.work.tasks import put
 def migrate(demo: bool = True) -> int:
     """Create or upgrade all tables; load the demo where there is no job yet, for the workers to compute."""
     upgrade_schema()
-    _adopt_waiting()
     purge()
     load_shop_and_demo(demo)
     return 0
-
-
-def _adopt_waiting() -> None:
-    """What waits for workers of an earlier version waits for ours."""
-    with Session(engine()) as session:
-        adopt(session)
-        session.commit()
 
 
 def alembic_config() -> Config:

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
+
 import zstandard
 from sqlalchemy.dialects.postgresql import insert
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col, select, update
 
 from fenrik.app.tables import ArtefactRow, engine, now
 
 LEVEL = 3
 # PostgreSQL keeps at most 1 GiB in a value.
 MAX_STORED = 900 * 1024 * 1024
+FRESH = timedelta(minutes=30)
 
 
 class DatabaseStore:
@@ -37,9 +40,13 @@ class DatabaseStore:
             raise MemoryError(f"an artefact of {len(packed)} bytes is too large to keep")
         with Session(engine()) as session:
             row = {"key": key, "kind": kind, "size": len(data), "data": packed, "made_at": now()}
-            made = session.execute(insert(ArtefactRow).values(row).on_conflict_do_nothing())
-            if made.rowcount:  # type: ignore[attr-defined]
+            new = insert(ArtefactRow).values(row).on_conflict_do_nothing().returning(col(ArtefactRow.key))
+            if session.execute(new).first() is not None:
                 self.kept(session)
+            else:
+                # Wanted again: so it is as young as one that is made now, and not cleaned up meanwhile.
+                old = (col(ArtefactRow.key) == key, col(ArtefactRow.made_at) < now() - FRESH)
+                session.exec(update(ArtefactRow).where(*old).values(made_at=now()))
             session.commit()
         self._keep(key, data)
 

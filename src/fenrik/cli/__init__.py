@@ -6,19 +6,22 @@ import argparse
 import json
 import sys
 from importlib import import_module
+from types import ModuleType
 
+from fenrik.cli import server
+from fenrik.cli.codes import DONE, FAULTS, WRONG_JOB
 from fenrik.core.errors import FenrikError, Problem
 
-DONE, WRONG_JOB, FAULTS = 0, 1, 2
-OF_THE_SERVER = ("serve", "worker", "desk", "migrate", "account", "backup", "restore", "clean", "openapi")
-"""These begin without loading what computes: a worker is there a second after it was started."""
+__all__ = ["DONE", "FAULTS", "WRONG_JOB", "main"]
 
 
 def main(arguments: list[str] | None = None) -> int:
     """Entry point; returns the exit code."""
     words = sys.argv[1:] if arguments is None else arguments
-    names = ["server"] if words[:1] and words[0] in OF_THE_SERVER else ["jobs", "parts", "server"]
-    modules = [import_module(f"fenrik.cli.{name}") for name in names]
+    modules: list[ModuleType] = [server]
+    # Commands of the server load nothing that computes: a worker is there a second after it was started.
+    if words[:1] == [] or words[0] not in server.COMMANDS:
+        modules[:0] = [import_module("fenrik.cli.jobs"), import_module("fenrik.cli.parts")]
     parser = argparse.ArgumentParser(prog="fenrik", description="From a solid model to proven machine code.")
     commands = parser.add_subparsers(dest="command", required=True)
     for module in modules:

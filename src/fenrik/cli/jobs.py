@@ -16,7 +16,8 @@ from rich.progress import BarColumn, TextColumn, TimeElapsedColumn
 from rich.progress import Progress as Bars
 
 from fenrik import __version__
-from fenrik.cli import DONE, FAULTS, parts
+from fenrik.cli import parts
+from fenrik.cli.codes import DONE, FAULTS
 from fenrik.cli.parts import bytes_of
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, Problem

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from pydantic import ValidationError
 
-from fenrik.cli import DONE
+from fenrik.cli.codes import DONE
 from fenrik.core.cutting.load import Limits, propose
 from fenrik.core.cutting.materials import Material
 from fenrik.core.errors import fail

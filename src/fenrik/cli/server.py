@@ -10,10 +10,9 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, cast
 
-from fenrik.cli import DONE
+from fenrik.app.access import ROLES, Role
+from fenrik.cli.codes import DONE
 from fenrik.core.errors import fail
-
-ROLES = ("look", "program", "run")
 
 
 def add_commands(commands: Any) -> None:
@@ -118,7 +117,7 @@ def _openapi(_options: argparse.Namespace) -> int:
 def _account(options: argparse.Namespace) -> int:
     from fenrik.app.access import accounts
 
-    role = cast(accounts.Role, getattr(options, "role", ""))
+    role = cast(Role, getattr(options, "role", ""))
     if options.act == "add":
         accounts.add_account(options.name, role, _password(options))
     elif options.act == "role":

@@ -24,7 +24,7 @@ from fenrik.core.solids import EdgeReference, Selector, Solid
 from fenrik.core.strategies.registry import StrategyParams
 from fenrik.core.toolpath import Feeds
 from fenrik.core.tools import Tool
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 FORMAT = "fenrik-job"
 VERSION = 1
@@ -239,7 +239,7 @@ class Job(_Doc):
     proof: ProofSettings = Field(default_factory=ProofSettings)
     cell_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=20,
         title="Stock cell",
         description="Resolution of the stock; empty: chosen from its size",

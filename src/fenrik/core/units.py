@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     import pint
 
 MM_PER_INCH = 25.4
-LEAST_MM = 0.001
+LEAST_STEP_MM = 0.001
 """The least step, depth or tolerance that is asked of a machine: below it passes would have no end."""
 
 _BASE = {"length": "mm", "feed": "mm/min", "angle": "degree", "speed": "m/min", "none": ""}

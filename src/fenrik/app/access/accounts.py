@@ -6,7 +6,6 @@ import re
 import threading
 from datetime import datetime, timedelta
 from functools import cache
-from typing import Literal, get_args
 
 import structlog
 from argon2 import PasswordHasher
@@ -14,12 +13,10 @@ from argon2.exceptions import VerifyMismatchError
 from sqlmodel import Session, col, delete, select
 from zxcvbn import zxcvbn
 
+from fenrik.app.access import ROLES, Role
 from fenrik.app.tables import AccountRow, SessionRow, engine, now
 from fenrik.core.errors import fail
 
-Role = Literal["look", "program", "run"]
-ROLES: tuple[Role, ...] = get_args(Role)
-"""Each may all that those before it may: look at jobs; program them; run the shop (its library, its accounts)."""
 SHORTEST, LONGEST = 12, 128
 LEAST_STRENGTH = 3
 """Of the estimate of D. L. Wheeler, "zxcvbn: low-budget password strength estimation", USENIX Security 2016."""

@@ -22,6 +22,7 @@ MAX_REQUEST_BYTES = 256 * 1024 * 1024
 PERSON, NUMBER = "x-fenrik-person", "x-fenrik-request"
 """What the server tells its desk of a request: who asks, and its number."""
 SAFE = ("GET", "HEAD", "OPTIONS")
+METHODS = (*SAFE, "POST", "PUT", "PATCH", "DELETE")
 log = structlog.get_logger("fenrik.requests")
 
 
@@ -67,7 +68,8 @@ class Guard:
                     await self._app(scope, _counted(receive), told)
             finally:
                 took = time.perf_counter() - began
-                requests_seconds.labels(scope["method"], f"{status // 100}xx").observe(took)
+                method = scope["method"] if scope["method"] in METHODS else "other"
+                requests_seconds.labels(method, f"{status // 100}xx").observe(took)
                 log.info(
                     "request", method=scope["method"], path=scope["path"], status=status, ms=round(1000.0 * took, 1)
                 )

@@ -10,7 +10,7 @@ from typing import Any, Literal, TypeVar
 from fastapi import Request
 from starlette.exceptions import HTTPException
 
-from fenrik.app.access.accounts import Role
+from fenrik.app.access import Role
 from fenrik.app.access.guard import PERSON
 from fenrik.app.access.sessions import LOCAL, Person, asking, person_of
 from fenrik.app.settings import Serving, is_desk

@@ -12,7 +12,7 @@ from datetime import timedelta
 
 from sqlmodel import Session, col, delete, or_
 
-from fenrik.app.access.accounts import ROLES, Role
+from fenrik.app.access import ROLES, Role
 from fenrik.app.tables import AccountRow, SessionRow, engine, now
 
 LONGEST, IDLE = timedelta(hours=12), timedelta(hours=2)

@@ -11,8 +11,8 @@ from limits.strategies import MovingWindowRateLimiter
 from pydantic import BaseModel, Field
 from starlette.exceptions import HTTPException
 
-from fenrik.app.access import accounts, sessions
-from fenrik.app.access.accounts import LONGEST, Role
+from fenrik.app.access import Role, accounts, sessions
+from fenrik.app.access.accounts import LONGEST
 from fenrik.app.access.roles import NOBODY, cookie_name, needs
 from fenrik.app.settings import Serving
 from fenrik.core.errors import FenrikError
@@ -103,10 +103,11 @@ def _checked(request: Request, name: str, password: str) -> Role:
 @needs(NOBODY)
 def sign_out(request: Request, response: Response) -> None:
     """End the session."""
-    name = cookie_name(Serving.here())
+    serving = Serving.here()
+    name = cookie_name(serving)
     if word := request.cookies.get(name):
         sessions.close_session(word)
-    response.delete_cookie(name)
+    response.delete_cookie(name, httponly=True, secure=serving.secured, samesite="strict")
 
 
 @router.put("/session/password", operation_id="changeOwnPassword", status_code=204)

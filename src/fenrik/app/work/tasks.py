@@ -18,7 +18,7 @@ from sqlmodel import Session, col, select, text, update
 
 from fenrik.app.notices import notify
 from fenrik.app.tables import JobRow, TaskRow, engine, now
-from fenrik.app.work.entries import drop_entry, hold_back, lost_entries, new_entry
+from fenrik.app.work.entries import adopt, drop_entry, hold_back, lost_entries, new_entry
 from fenrik.core.errors import Problem, fail
 
 Ended = Literal["done", "failed", "cancelled"]
@@ -162,6 +162,13 @@ def take_place(worker: str, its_fault: bool) -> None:
         mine = select(TaskRow).where(TaskRow.worker == worker, TaskRow.state == "running").with_for_update()
         for task in session.exec(mine).all():
             _lost(session, task, "its worker was ended" if its_fault else "the database was away", its_fault)
+        session.commit()
+
+
+def adopt_waiting() -> None:
+    """What waits for workers of another version waits for those of this one."""
+    with Session(engine()) as session:
+        adopt(session)
         session.commit()
 
 

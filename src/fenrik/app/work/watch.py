@@ -17,11 +17,14 @@ log = logging.getLogger(__name__)
 
 
 async def watch() -> None:
-    """Repair again and again, until cancelled; once an hour clean up."""
-    away = False
+    """Take over what waits, then repair again and again, until cancelled; once an hour clean up."""
+    away, adopted = False, False
     cleaned = time.monotonic()
     while True:
         try:
+            if not adopted:
+                await asyncio.to_thread(tasks.adopt_waiting)
+                adopted = True
             await asyncio.to_thread(tasks.repair, STALLED_S)
             if time.monotonic() - cleaned > CLEAN_EVERY_S:
                 cleaned = time.monotonic()

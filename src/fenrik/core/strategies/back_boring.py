@@ -29,7 +29,7 @@ from fenrik.core.strategies.targets import FarSide, HolePlace
 from fenrik.core.toolpath import BACK_BORE, ORIENTED, PathBuilder
 from fenrik.core.toolpath.tour import Order, visiting_order
 from fenrik.core.tools.cutters import BackBoringBar
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 LEVEL_MM = 1e-3
 
@@ -50,7 +50,7 @@ class BackBoring(TargetParams):
     idle = ("allowance_mm", "floor_allowance_mm")
     depth_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=500,
         title="Depth",
         description="From the far side; empty: to the floor of the counterbore",
@@ -58,7 +58,7 @@ class BackBoring(TargetParams):
     )
     gap_below_mm: float = Field(
         default=1.0,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=100,
         title="Gap below",
         description="Under the part, before it bores",
@@ -66,7 +66,7 @@ class BackBoring(TargetParams):
     )
     gap_beside_mm: float = Field(
         default=0.2,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=20,
         title="Gap in the hole",
         description="Least, beside bar and edge on their way through",
@@ -74,7 +74,7 @@ class BackBoring(TargetParams):
     )
     start_gap_mm: float = Field(
         default=2.0,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=100,
         title="Start gap",
         description="Above the hole, at rapid",

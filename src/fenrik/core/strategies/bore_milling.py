@@ -18,7 +18,7 @@ from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 from fenrik.core.toolpath.tour import Order, visiting_order
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 CORE_SHARE = 0.95
 """The first round stays within this share of the radius from the middle, so that no core is left."""
@@ -37,7 +37,7 @@ class BoreMilling(MillingParams):
     uses = "holes"
     stepdown_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=100,
         title="Depth per turn",
         description="Empty: a fifth of the tool",
@@ -45,7 +45,7 @@ class BoreMilling(MillingParams):
     )
     stepover_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=100,
         title="Stepover",
         description="Empty: four tenths of the tool",

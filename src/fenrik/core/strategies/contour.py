@@ -35,7 +35,7 @@ from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 from fenrik.core.toolpath.compensation import CompensationError, as_curve, stretches_of, tool_way, written_contour
 from fenrik.core.tools import Cutter
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 TOUCH_MM = 3 * ARC_FIT_MM
 STRAIGHT_MM = 1.0
@@ -63,7 +63,12 @@ class Contour(MillingParams, LeadParams):
     )
     side_passes: int = Field(default=1, ge=1, le=50, title="Side passes")
     side_step_mm: float = Field(
-        default=1.0, ge=LEAST_MM, le=100, title="Side step", description="Between side passes", json_schema_extra=MM
+        default=1.0,
+        ge=LEAST_STEP_MM,
+        le=100,
+        title="Side step",
+        description="Between side passes",
+        json_schema_extra=MM,
     )
     finish_mm: float = Field(
         default=0.0,
@@ -111,8 +116,8 @@ class Contour(MillingParams, LeadParams):
         description="With G41 or G42: of the whole radius by the controller, or of what the tool has worn",
     )
     tabs: int = Field(default=0, ge=0, le=50, title="Holding tabs")
-    tab_length_mm: float = Field(default=4.0, ge=LEAST_MM, le=100, title="Tab length", json_schema_extra=MM)
-    tab_height_mm: float = Field(default=1.0, ge=LEAST_MM, le=100, title="Tab height", json_schema_extra=MM)
+    tab_length_mm: float = Field(default=4.0, ge=LEAST_STEP_MM, le=100, title="Tab length", json_schema_extra=MM)
+    tab_height_mm: float = Field(default=1.0, ge=LEAST_STEP_MM, le=100, title="Tab height", json_schema_extra=MM)
 
 
 @dataclass(frozen=True)

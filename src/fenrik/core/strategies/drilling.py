@@ -24,7 +24,7 @@ from fenrik.core.strategies.targets import HolePlace
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.tour import Order, visiting_order
 from fenrik.core.tools.cutters import Drill, Reamer, Tap
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 Cycle = Literal[
     "spot", "drill", "peck", "chip-break", "deep hole", "ream", "bore", "bore, stop", "tap", "tap, left hand"
@@ -68,7 +68,7 @@ class Drilling(TargetParams):
     )
     depth_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=2000,
         title="Depth",
         description="Empty: as deep as the hole",
@@ -76,7 +76,7 @@ class Drilling(TargetParams):
     )
     spot_diameter_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=200,
         title="Spot diameter",
         description="Empty: the hole's own chamfer, else nine tenths of the hole",
@@ -94,7 +94,12 @@ class Drilling(TargetParams):
         default=0.0, ge=-50, le=50, title="Added depth", description="For taps and reamers", json_schema_extra=MM
     )
     peck_mm: float | None = Field(
-        default=None, ge=LEAST_MM, le=500, title="Peck", description="Empty: the tool's diameter", json_schema_extra=MM
+        default=None,
+        ge=LEAST_STEP_MM,
+        le=500,
+        title="Peck",
+        description="Empty: the tool's diameter",
+        json_schema_extra=MM,
     )
     next_peck_percent: float = Field(
         default=80,
@@ -106,7 +111,7 @@ class Drilling(TargetParams):
     )
     least_peck_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=500,
         title="Least peck",
         description="Empty: a third of the diameter; deep hole",
@@ -122,7 +127,7 @@ class Drilling(TargetParams):
     )
     start_gap_mm: float = Field(
         default=2.0,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=100,
         title="Start gap",
         description="Above the hole, at rapid",

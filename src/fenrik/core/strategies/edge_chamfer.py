@@ -28,7 +28,7 @@ from fenrik.core.strategies.targets import Chain
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 from fenrik.core.tools import Cutter
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 LEAST_PIECE_MM = 0.2
 LEAD_MM = 1.0
@@ -43,7 +43,7 @@ class EdgeChamfer(MillingParams):
     heights = ()
     width_mm: float = Field(
         default=0.5,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=50,
         title="Width",
         description="Seen from above; modelled chamfers keep theirs",

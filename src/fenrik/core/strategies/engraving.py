@@ -28,7 +28,7 @@ from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 from fenrik.core.toolpath.tour import visiting_order
 from fenrik.core.tools import Profile, cutting_profile
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 GAP_MM = 1.0
 OUTLINE_STEP_MM = 0.1
@@ -45,10 +45,15 @@ class Engraving(TargetParams):
     idle = ("allowance_mm", "floor_allowance_mm")
     way: Literal["along the curves", "between the lines"] = Field(default="along the curves", title="Way")
     depth_mm: float = Field(
-        default=0.2, ge=LEAST_MM, le=50, title="Depth", description="Between lines: the deepest", json_schema_extra=MM
+        default=0.2,
+        ge=LEAST_STEP_MM,
+        le=50,
+        title="Depth",
+        description="Between lines: the deepest",
+        json_schema_extra=MM,
     )
     stepdown_mm: float | None = Field(
-        default=None, ge=LEAST_MM, le=50, title="Stepdown", description="Empty: all at once", json_schema_extra=MM
+        default=None, ge=LEAST_STEP_MM, le=50, title="Stepdown", description="Empty: all at once", json_schema_extra=MM
     )
 
 

@@ -21,7 +21,7 @@ from fenrik.core.strategies.prismatic import Workplace
 from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 CORE_SHARE = 0.9
 CLEAR_MM = 2.0
@@ -48,7 +48,7 @@ class Facing(TargetParams):
         json_schema_extra={"unit": "%"},
     )
     stepdown_mm: float | None = Field(
-        default=None, ge=LEAST_MM, le=100, title="Stepdown", description="Empty: all at once", json_schema_extra=MM
+        default=None, ge=LEAST_STEP_MM, le=100, title="Stepdown", description="Empty: all at once", json_schema_extra=MM
     )
     way: Literal["both ways", "one way", "spiral in"] = Field(default="both ways", title="Way")
     direction_deg: float = Field(

@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from fenrik.core.frames import Points
 from fenrik.core.sketches import Curve
 from fenrik.core.sketches.curve import arc_of
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 Side = Literal["left", "right"]
 LEAST_LEAD_MM = 0.05
@@ -41,7 +41,7 @@ class LeadParams(BaseModel):
     )
     lead_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=500,
         title="Entry size in mm",
         description="In place of the share",

@@ -52,7 +52,7 @@ from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath.builder import Kind
 from fenrik.core.tools.assembly import wider_bodies
 from fenrik.core.tools.cutters import FlatCutter
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 LEAD_MM = 1.0
 FLAT_COSINE = 0.99999
@@ -74,10 +74,14 @@ class LevelRoughing(CommonParams, DescentParams):
 
     strategy: Literal["level roughing"] = "level roughing"
     stepdown_mm: float = Field(
-        ge=LEAST_MM, le=200, title="Stepdown", description="Greatest depth between levels", json_schema_extra=MM
+        ge=LEAST_STEP_MM, le=200, title="Stepdown", description="Greatest depth between levels", json_schema_extra=MM
     )
     stepover_mm: float = Field(
-        ge=LEAST_MM, le=300, title="Stepover", description="Distance between passes of a level", json_schema_extra=MM
+        ge=LEAST_STEP_MM,
+        le=300,
+        title="Stepover",
+        description="Distance between passes of a level",
+        json_schema_extra=MM,
     )
     top_mm: float | None = Field(
         default=None,

@@ -42,7 +42,7 @@ from fenrik.core.strategies.given import ON_SURFACE, Given
 from fenrik.core.strategies.linking import Landscape, skimming_builder
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools.assembly import cutting_profile
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 SAMPLING_SHARE = 0.35
 THINNING_SHARE = 0.3
@@ -85,7 +85,7 @@ class ParallelFinishing(CommonParams):
     strategy: Literal["parallel finishing"] = "parallel finishing"
     stepover_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=200,
         title="Stepover",
         description="Distance between passes, seen from above",
@@ -93,7 +93,7 @@ class ParallelFinishing(CommonParams):
     )
     scallop_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=5,
         title="Scallop height",
         description="In place of the stepover: height left between passes on a flat",

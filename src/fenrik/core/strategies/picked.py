@@ -13,7 +13,7 @@ from fenrik.core.regions.polygons import bounds_of
 from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import MM, Anchors, CommonParams, End, Level, Picks
 from fenrik.core.strategies.targets import EdgesTarget, FacesTarget, SketchTarget, Target, Targets
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 ENDS: tuple[End, End] = ("top", "bottom")
 PICKED_WITHIN_MM = 0.002
@@ -150,7 +150,7 @@ class MillingParams(TargetParams):
 
     stepdown_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=500,
         title="Stepdown",
         description="Greatest depth of one pass; empty: all at once",

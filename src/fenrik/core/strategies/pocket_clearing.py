@@ -50,7 +50,7 @@ from fenrik.core.strategies.prismatic import Workplace, need_targets
 from fenrik.core.strategies.targets import Area
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 THIN_CELLS = 0.75
 """Stock thinner than so many cells of its field is not gone after: it may be no more than the field's error."""
@@ -79,7 +79,7 @@ class PocketClearing(MillingParams, EntryParams):
         description="Outward: fronts from the entry, never full width; offset: along the walls",
     )
     stepover_mm: float = Field(
-        ge=LEAST_MM, le=300, title="Stepover", description="Distance between passes", json_schema_extra=MM
+        ge=LEAST_STEP_MM, le=300, title="Stepover", description="Distance between passes", json_schema_extra=MM
     )
     full_width: bool = Field(
         default=False, title="Full width allowed", description="The first pass of an offset pattern cuts on both sides"

@@ -19,7 +19,7 @@ from fenrik.core.strategies.prismatic import Workplace, need_targets
 from fenrik.core.strategies.targets import Chain
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 LEAST_ROOM_MM = 0.05
 
@@ -34,7 +34,7 @@ class Slot(MillingParams):
     )
     width_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=500,
         title="Slot width",
         description="For circles; empty: 1.25 × the tool",
@@ -42,7 +42,7 @@ class Slot(MillingParams):
     )
     advance_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=100,
         title="Advance",
         description="Of each circle; empty: a tenth of the tool",

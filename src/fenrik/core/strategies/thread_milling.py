@@ -26,7 +26,7 @@ from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
 from fenrik.core.toolpath.tour import Order, visiting_order
 from fenrik.core.tools.cutters import ThreadMill
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 TAPER_STEP_DEG = 3.0
 
@@ -56,7 +56,7 @@ class ThreadMilling(TargetParams):
     milling: Milling = Field(default="climb", title="Milling")
     depth_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=500,
         title="Thread length",
         description="Empty: the whole bore",

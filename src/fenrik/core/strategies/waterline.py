@@ -42,7 +42,7 @@ from fenrik.core.strategies.picked import PICKED_WITHIN_MM, MillingParams
 from fenrik.core.strategies.prismatic import FLATTEN_MM, Workplace, need_targets
 from fenrik.core.toolpath import PathBuilder
 from fenrik.core.toolpath.builder import Kind
-from fenrik.core.units import LEAST_MM
+from fenrik.core.units import LEAST_STEP_MM
 
 TOUCH_MM = 0.03
 """How much farther than the tool is wide the axis may stand from the faces that it follows."""
@@ -62,7 +62,7 @@ class Waterline(MillingParams, LeadParams):
     uses = "walls"
     scallop_mm: float | None = Field(
         default=None,
-        ge=LEAST_MM,
+        ge=LEAST_STEP_MM,
         le=5,
         title="Scallop height",
         description="Left between levels on slopes; they are closer the flatter the wall",

@@ -1,0 +1,3 @@
+"""What commands end with."""
+
+DONE, WRONG_JOB, FAULTS = 0, 1, 2
