@@ -14,14 +14,8 @@ import {
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "wouter";
-import { api, take, type Schemas } from "../api/client";
-
-type Role = Schemas["Account"]["role"];
-const ROLES: { value: Role; label: string }[] = [
-  { value: "look", label: "may look at jobs" },
-  { value: "program", label: "may program too" },
-  { value: "run", label: "runs the shop too" },
-];
+import { api, take } from "../api/client";
+import { ROLES, type Role } from "./roles";
 
 /** The accounts of the shop, for the one who runs it. */
 export function People() {

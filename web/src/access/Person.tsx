@@ -4,8 +4,7 @@ import { useState } from "react";
 import { useLocation } from "wouter";
 import { api, take } from "../api/client";
 import { NewPassword } from "./People";
-
-const MAY = { look: "may look at jobs", program: "may program", run: "runs the shop" } as const;
+import { MAY } from "./roles";
 
 /** Who is signed in, and the way out; nothing where nobody has to be. */
 export function Person() {
