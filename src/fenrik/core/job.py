@@ -24,7 +24,7 @@ from fenrik.core.solids import EdgeReference, Selector, Solid
 from fenrik.core.strategies.registry import StrategyParams
 from fenrik.core.toolpath import Feeds
 from fenrik.core.tools import Tool
-from fenrik.core.units import LEAST_STEP_MM
+from fenrik.core.units import LEAST_FEED_MM_MIN, LEAST_SPINDLE_RPM, LEAST_STEP_MM
 
 FORMAT = "fenrik-job"
 VERSION = 1
@@ -191,7 +191,7 @@ class Operation(_Doc):
     params: StrategyParams
     spindle_rpm: float | None = Field(
         default=None,
-        ge=1,
+        ge=LEAST_SPINDLE_RPM,
         le=200_000,
         title="Spindle speed",
         description="Empty: the tool's",
@@ -199,7 +199,7 @@ class Operation(_Doc):
     )
     cutting_feed_mm_min: float | None = Field(
         default=None,
-        ge=0.1,
+        ge=LEAST_FEED_MM_MIN,
         le=100_000,
         title="Cutting feed",
         description="Empty: the tool's",

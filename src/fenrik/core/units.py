@@ -21,6 +21,9 @@ if TYPE_CHECKING:
 MM_PER_INCH = 25.4
 LEAST_STEP_MM = 0.001
 """The least step, depth or tolerance that is asked of a machine: below it passes would have no end."""
+LEAST_SPINDLE_RPM = 1.0
+LEAST_FEED_MM_MIN = 0.1
+"""Slower than these a program says S0 or F0."""
 
 _BASE = {"length": "mm", "feed": "mm/min", "angle": "degree", "speed": "m/min", "none": ""}
 _UNIT_WORD = re.compile(r"(?<=[\d.)])\s*(\"|in/min|ipm|in\b|mm/min|mm\b|cm\b|m/min|m\b|µm|um\b|ft/min|sfm|deg|°|rad\b)")

@@ -97,6 +97,18 @@ def test_load_scales_and_limits_say_so():
     assert tap.cutting_feed_mm_min.value == pytest.approx(1.5 * tap.spindle_rpm.value)
 
 
+@pytest.mark.parametrize("family", TABLE)
+def test_what_is_proposed_can_be_said_in_a_program_however_slow_it_should_be(family):
+    """A slow surface speed on a wide tool, or a weak spindle: S and F stay what a row takes, and say so."""
+    slow = STEEL.model_copy(update={"surface_speed_m_min": 0.01})
+    pitch = 1.75 if family == "tapping" else None
+    wide = propose(mill(1900.0, 2000.0, family=family, pitch_mm=pitch), slow, MACHINE)
+    assert (wide.spindle_rpm.value, wide.spindle_rpm.bound) == (1, "least spindle speed")
+    for proposal in (wide, propose(mill(family=family, pitch_mm=pitch), slow, Limits(12_000, 10_000, 1e-6, 1e-6))):
+        assert proposal.spindle_rpm.value >= 1
+        assert proposal.cutting_feed_mm_min.value >= 0.1
+
+
 def test_warnings_stand_at_their_numbers():
     assert "at most 12000 rpm" in warnings_for(mill(), STEEL, MACHINE, 20_000, 2000)["spindle_rpm"]
     assert "rubs" in warnings_for(mill(), STEEL, MACHINE, 8000, 40)["cutting_feed_mm_min"]

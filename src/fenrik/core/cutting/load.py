@@ -14,6 +14,7 @@ from pydantic import BaseModel, Field
 from fenrik.core.cutting import forces
 from fenrik.core.cutting.data import CARBIDE_TO, cutting_data
 from fenrik.core.cutting.materials import Material, specific_force
+from fenrik.core.units import LEAST_FEED_MM_MIN, LEAST_SPINDLE_RPM
 
 MOST_BENDING_MM = 0.03
 THIN_CHIP_MM = 0.005
@@ -42,13 +43,13 @@ class Cutting:
 
 @dataclass(frozen=True)
 class Limits:
-    """What a machine gives."""
+    """What a machine gives; the least of speed and feed is what a program can say."""
 
     spindle_max_rpm: float
     max_feed_mm_min: float
     power_kw: float
     torque_nm: float
-    spindle_min_rpm: float = 0.0
+    spindle_min_rpm: float = LEAST_SPINDLE_RPM
 
 
 class Number(BaseModel):
@@ -99,6 +100,8 @@ def propose(tool: Cutting, material: Material, limits: Limits, load: float = 0.5
     feed_bound = ""
     if feed > limits.max_feed_mm_min:
         feed, feed_bound = limits.max_feed_mm_min, "feed"
+    if feed < LEAST_FEED_MM_MIN:
+        feed, feed_bound = LEAST_FEED_MM_MIN, "least feed"
     for _ in range(MOST_ROUNDS):
         cost = milling_cost(tool, material, rpm, feed, width, depth)
         excess = _excess(cost, limits)
@@ -142,6 +145,8 @@ def _spindle(tool: Cutting, material: Material, limits: Limits, share: float) ->
     rpm = 1000.0 * speed / (math.pi * tool.diameter_mm)
     if rpm > limits.spindle_max_rpm:
         return limits.spindle_max_rpm, "spindle speed"
+    if rpm < limits.spindle_min_rpm:
+        return limits.spindle_min_rpm, "least spindle speed"
     return rpm, ""
 
 
@@ -194,7 +199,7 @@ def _axial(tool: Cutting, material: Material, limits: Limits, load: float, rpm: 
     turn = min(max(turn, row.chip_limits_mm[0]), row.chip_limits_mm[1])
     if tool.family == "tapping" and tool.pitch_mm:
         turn = tool.pitch_mm
-    feed_bound = ""
+    turn, feed_bound = max(turn, LEAST_FEED_MM_MIN / rpm), ""
     for _ in range(MOST_ROUNDS):
         feed = turn * rpm
         kc = specific_force(material, max(turn / 2, 1e-4))
@@ -212,9 +217,9 @@ def _axial(tool: Cutting, material: Material, limits: Limits, load: float, rpm: 
         if tool.family == "tapping":  # the pitch cannot give way
             if over[1] == "torque":
                 break
-            rpm, rpm_bound = rpm / over[0], over[1]
+            rpm, rpm_bound = max(rpm / over[0], limits.spindle_min_rpm), over[1]
         else:
-            turn *= max(0.5, 0.98 / over[0])
+            turn = max(turn * max(0.5, 0.98 / over[0]), LEAST_FEED_MM_MIN / rpm)
     chip = Number(value=turn / tool.flutes, unit="mm", bound=feed_bound)
     return Proposal(
         spindle_rpm=Number(value=rpm, unit="rpm", bound=rpm_bound),

@@ -9,6 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from fenrik.core.cutting.speeds import feed_rate, spindle_speed
 from fenrik.core.tools.cutters import Cutter
 from fenrik.core.tools.cutters.cutter import LEAST_MM, MM
+from fenrik.core.units import LEAST_FEED_MM_MIN, LEAST_SPINDLE_RPM
 
 
 class _Part(BaseModel):
@@ -66,15 +67,17 @@ class Tool(_Part):
     diameter_offset: int | None = Field(
         default=None, ge=1, le=999, title="Diameter offset", description="Empty: the tool's number"
     )
-    spindle_rpm: float = Field(default=8000, gt=0, le=200_000, title="Spindle speed", json_schema_extra={"unit": "rpm"})
+    spindle_rpm: float = Field(
+        default=8000, ge=LEAST_SPINDLE_RPM, le=200_000, title="Spindle speed", json_schema_extra={"unit": "rpm"}
+    )
     cutting_feed_mm_min: float = Field(
-        default=1000, gt=0, le=100_000, title="Cutting feed", json_schema_extra={"unit": "mm/min"}
+        default=1000, ge=LEAST_FEED_MM_MIN, le=100_000, title="Cutting feed", json_schema_extra={"unit": "mm/min"}
     )
     entry_feed_mm_min: float = Field(
-        default=300, gt=0, le=100_000, title="Entry feed", json_schema_extra={"unit": "mm/min"}
+        default=300, ge=LEAST_FEED_MM_MIN, le=100_000, title="Entry feed", json_schema_extra={"unit": "mm/min"}
     )
     exit_feed_mm_min: float = Field(
-        default=2000, gt=0, le=100_000, title="Exit feed", json_schema_extra={"unit": "mm/min"}
+        default=2000, ge=LEAST_FEED_MM_MIN, le=100_000, title="Exit feed", json_schema_extra={"unit": "mm/min"}
     )
     coolant: bool = Field(default=True, title="Coolant")
 
