@@ -131,6 +131,18 @@ class Server:
             self.process.wait(30)
 
 
+@contextlib.contextmanager
+def serving(*words: str) -> Iterator[tuple[Cluster, Server]]:
+    """A server on a cluster of its own; both are gone afterwards."""
+    with cluster() as made:
+        server = Server(made.url)
+        try:
+            server.start("--migrate", *words)
+            yield made, server
+        finally:
+            server.stop()
+
+
 def words_of(process: psutil.Process) -> list[str]:
     """What a process was called with; nothing for one that has ended meanwhile."""
     try:

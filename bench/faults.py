@@ -18,7 +18,7 @@ from typing import Any
 import httpx
 import psycopg
 
-from cluster import Cluster, Server, cluster, until
+from cluster import Cluster, Server, serving, until
 from common import show
 
 KILLS = int(os.environ.get("FENRIK_KILLS", "200"))
@@ -29,14 +29,9 @@ OPEN = ("waiting", "running")
 @contextlib.contextmanager
 def _ready() -> Iterator[tuple[Cluster, Server]]:
     """A cluster and a server with the demo computed."""
-    with cluster() as made:
-        server = Server(made.url)
-        server.start("--migrate")
-        try:
-            until(lambda: _settled(server), 900)
-            yield made, server
-        finally:
-            server.stop()
+    with serving() as (made, server):
+        until(lambda: _settled(server), 900)
+        yield made, server
 
 
 def _settled(server: Server) -> bool:
@@ -167,9 +162,7 @@ def _check(url: str, want: dict[str, str]) -> int:
 def writes() -> None:
     """Editors who change jobs through outages: what was acknowledged is there once, and every conflict was refused."""
     chance = random.Random(12)
-    with cluster() as made:
-        server = Server(made.url)
-        server.start("--migrate", "--no-demo", "--workers", "0")
+    with serving("--no-demo", "--workers", "0") as (made, server):
         job = httpx.post(f"{server.address}/api/jobs", json={"name": "writes"}, timeout=60).json()["id"]
         url = f"{server.address}/api/jobs/{job}"
         sketch = {"op": "add", "path": "sketches", "value": {"id": "places", "name": "Places", "items": []}}
@@ -200,7 +193,8 @@ def writes() -> None:
                             mine = round(own.uniform(0.2, 2.0), 6)
                             time.sleep(own.uniform(0, 0.05))
                             said = client.patch(
-                                url, json={"label": "cell", "changes": [{"path": "cell_mm", "value": mine, "was": was}]}
+                                url,
+                                json={"label": "cell", "changes": [{"path": "cell_mm", "value": mine, "was": was}]},
                             )
                             if said.status_code == 200:
                                 with lock:
@@ -216,6 +210,7 @@ def writes() -> None:
         for k in range(OUTAGES):
             time.sleep(chance.uniform(1.0, 3.0))
             _fault(("database", "server")[k % 2], made, server)
+        until(lambda: httpx.get(f"{server.address}/api/ready", timeout=10).status_code == 200, 60)
         time.sleep(2.0)
         over.set()
         for one in editors:
@@ -226,7 +221,6 @@ def writes() -> None:
         # Each acknowledged change of the one field saw the value that the one before it had set: a chain.
         befores = [a for a, _ in refused]
         twice = len(befores) - len(set(befores))
-        server.stop()
     assert not lost, lost
     assert doubled == 0
     assert twice == 0, "two changes of one value were both let through"

@@ -24,7 +24,7 @@ from typing import Any
 import httpx
 import psutil
 
-from cluster import Server, cluster
+from cluster import Server, serving
 from common import show
 
 FILES = int(os.environ.get("FENRIK_FILES", "5000"))
@@ -163,15 +163,12 @@ class _Watch:
 
 @contextlib.contextmanager
 def _server() -> Iterator[tuple[Server, _Watch]]:
-    with cluster() as made:
-        server = Server(made.url)
-        server.start("--migrate", "--no-demo", "--workers", "0")
+    with serving("--no-demo", "--workers", "0") as (_, server):
         watch = _Watch(server)
         try:
             yield server, watch
         finally:
             watch.close()
-            server.stop()
 
 
 def _send(client: httpx.Client, job: str, name: str, data: bytes) -> httpx.Response:

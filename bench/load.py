@@ -17,7 +17,7 @@ from typing import Any
 import httpx
 import psutil
 
-from cluster import Server, cluster, until, words_of
+from cluster import Server, serving, until, words_of
 from common import show
 from hostile import models
 
@@ -48,54 +48,49 @@ def editing() -> None:
     """Fields changed by 50 clients, each in a job of its own, while four jobs are computed by four workers."""
     from fenrik.demo import DEMO_JOBS
 
-    with cluster() as made:
-        server = Server(made.url)
-        server.start("--migrate", "--workers", str(JOBS))
-        try:
-            until(lambda: httpx.get(f"{server.address}/api/ready").json()["workers"] >= JOBS, 120)
-            busy = _busy_jobs(server, list(DEMO_JOBS), JOBS)
-            mine = _busy_jobs(server, list(DEMO_JOBS), CLIENTS)
-            for k, job in enumerate(busy):
-                _compute_afresh(server, job, 0.31 + 0.01 * k)
-            times: list[float] = []
-            lock = threading.Lock()
-            over = threading.Event()
+    with serving("--workers", str(JOBS)) as (_, server):
+        until(lambda: httpx.get(f"{server.address}/api/ready").json()["workers"] >= JOBS, 120)
+        busy = _busy_jobs(server, list(DEMO_JOBS), JOBS)
+        mine = _busy_jobs(server, list(DEMO_JOBS), CLIENTS)
+        for k, job in enumerate(busy):
+            _compute_afresh(server, job, 0.31 + 0.01 * k)
+        times: list[float] = []
+        lock = threading.Lock()
+        over = threading.Event()
 
-            def client(number: int) -> None:
-                chance = random.Random(number)
-                url = f"{server.address}/api/jobs/{mine[number]}"
-                with httpx.Client(timeout=60) as one:
-                    while not over.is_set():
-                        time.sleep(chance.uniform(0.5, 2.5))
-                        change = {"path": "cell_mm", "value": chance.uniform(0.3, 1.0), "check": False}
-                        began = time.perf_counter()
-                        one.patch(url, json={"label": "cell", "changes": [change]}).raise_for_status()
-                        with lock:
-                            times.append(time.perf_counter() - began)
-                        if chance.random() < 0.3:
-                            one.get(f"{url}/status").raise_for_status()
+        def client(number: int) -> None:
+            chance = random.Random(number)
+            url = f"{server.address}/api/jobs/{mine[number]}"
+            with httpx.Client(timeout=60) as one:
+                while not over.is_set():
+                    time.sleep(chance.uniform(0.5, 2.5))
+                    change = {"path": "cell_mm", "value": chance.uniform(0.3, 1.0), "check": False}
+                    began = time.perf_counter()
+                    one.patch(url, json={"label": "cell", "changes": [change]}).raise_for_status()
+                    with lock:
+                        times.append(time.perf_counter() - began)
+                    if chance.random() < 0.3:
+                        one.get(f"{url}/status").raise_for_status()
 
-            health = []
-            threads = [threading.Thread(target=client, args=(k,)) for k in range(CLIENTS)]
-            for thread in threads:
-                thread.start()
-            end = time.monotonic() + SECONDS
-            k = 0
-            while time.monotonic() < end:
-                began = time.perf_counter()
-                httpx.get(f"{server.address}/api/health", timeout=60)
-                health.append(time.perf_counter() - began)
-                time.sleep(1.0)
-                states = {j["id"]: j["state"] for j in httpx.get(f"{server.address}/api/jobs", timeout=60).json()}
-                for job in busy:
-                    if states[job] not in ("waiting", "computing"):
-                        k += 1
-                        _compute_afresh(server, job, 0.35 + 0.001 * k)
-            over.set()
-            for thread in threads:
-                thread.join()
-        finally:
-            server.stop()
+        health = []
+        threads = [threading.Thread(target=client, args=(k,)) for k in range(CLIENTS)]
+        for thread in threads:
+            thread.start()
+        end = time.monotonic() + SECONDS
+        k = 0
+        while time.monotonic() < end:
+            began = time.perf_counter()
+            httpx.get(f"{server.address}/api/health", timeout=60)
+            health.append(time.perf_counter() - began)
+            time.sleep(1.0)
+            states = {j["id"]: j["state"] for j in httpx.get(f"{server.address}/api/jobs", timeout=60).json()}
+            for job in busy:
+                if states[job] not in ("waiting", "computing"):
+                    k += 1
+                    _compute_afresh(server, job, 0.35 + 0.001 * k)
+        over.set()
+        for thread in threads:
+            thread.join()
     times.sort()
     p95 = times[int(0.95 * len(times))]
     show(
@@ -129,53 +124,48 @@ def soak() -> None:
     from fenrik.demo import DEMO_JOBS
 
     good = models()
-    with cluster() as made:
-        server = Server(made.url)
-        server.start("--migrate")
-        try:
-            until(lambda: all(j["state"] not in ("waiting", "computing") for j in _jobs(server)), 900)
-            folders = set(Path(tempfile.gettempdir()).glob("fenrik-*"))
-            names = _busy_jobs(server, list(DEMO_JOBS), 12)
-            began = time.monotonic()
-            done = {"requests": 0, "computations": 0, "imports": 0}
-            lock = threading.Lock()
-            samples: list[tuple[float, dict[str, float]]] = []
+    with serving() as (_, server):
+        until(lambda: all(j["state"] not in ("waiting", "computing") for j in _jobs(server)), 900)
+        folders = set(Path(tempfile.gettempdir()).glob("fenrik-*"))
+        names = _busy_jobs(server, list(DEMO_JOBS), 12)
+        began = time.monotonic()
+        done = {"requests": 0, "computations": 0, "imports": 0}
+        lock = threading.Lock()
+        samples: list[tuple[float, dict[str, float]]] = []
 
-            def requests(number: int) -> None:
-                chance = random.Random(number)
-                with httpx.Client(base_url=server.address, timeout=120) as client:
-                    while True:
+        def requests(number: int) -> None:
+            chance = random.Random(number)
+            with httpx.Client(base_url=server.address, timeout=120) as client:
+                while True:
+                    with lock:
+                        if done["requests"] >= SOAK:
+                            return
+                        done["requests"] += 1
+                        count = done["requests"]
+                    if count % (SOAK // IMPORTS) == 0:
+                        _import(client, good, chance)
                         with lock:
-                            if done["requests"] >= SOAK:
-                                return
-                            done["requests"] += 1
-                            count = done["requests"]
-                        if count % (SOAK // IMPORTS) == 0:
-                            _import(client, good, chance)
-                            with lock:
-                                done["imports"] += 1
-                        elif count % (SOAK // COMPUTATIONS) == 0:
-                            _compute_afresh(server, chance.choice(names), round(chance.uniform(0.6, 1.5), 3))
-                            with lock:
-                                done["computations"] += 1
-                        else:
-                            _one(client, chance.choice(names), chance)
+                            done["imports"] += 1
+                    elif count % (SOAK // COMPUTATIONS) == 0:
+                        _compute_afresh(server, chance.choice(names), round(chance.uniform(0.6, 1.5), 3))
+                        with lock:
+                            done["computations"] += 1
+                    else:
+                        _one(client, chance.choice(names), chance)
 
-            threads = [threading.Thread(target=requests, args=(k,)) for k in range(6)]
-            for thread in threads:
-                thread.start()
-            while any(t.is_alive() for t in threads):
-                samples.append((done["requests"] / SOAK, _memory(server)))
-                print(f"\r{100 * samples[-1][0]:.0f} %  {samples[-1][1]}   ", end="", flush=True)
-                time.sleep(2.0)
-            until(lambda: all(j["state"] not in ("waiting", "computing") for j in _jobs(server)), 900)
-            print()
-            took = time.monotonic() - began
-            kinds = {words_of(p)[-1][:40] for p in server.family() if words_of(p)}
-            left = set(Path(tempfile.gettempdir()).glob("fenrik-*")) - folders
-            family = len(server.family())
-        finally:
-            server.stop()
+        threads = [threading.Thread(target=requests, args=(k,)) for k in range(6)]
+        for thread in threads:
+            thread.start()
+        while any(t.is_alive() for t in threads):
+            samples.append((done["requests"] / SOAK, _memory(server)))
+            print(f"\r{100 * samples[-1][0]:.0f} %  {samples[-1][1]}   ", end="", flush=True)
+            time.sleep(2.0)
+        until(lambda: all(j["state"] not in ("waiting", "computing") for j in _jobs(server)), 900)
+        print()
+        took = time.monotonic() - began
+        kinds = {words_of(p)[-1][:40] for p in server.family() if words_of(p)}
+        left = set(Path(tempfile.gettempdir()).glob("fenrik-*")) - folders
+        family = len(server.family())
     parts = sorted({k for _, s in samples for k in s})
     growth = {k: _growth(samples, k) for k in parts}
     show(
