@@ -125,3 +125,20 @@ def test_what_happens_while_a_stream_is_broken_is_told_afterwards(server, client
     seen = listen(server, lambda e: mine(e) and e[2].get("version") == versions[-1], last)
     assert [e[2]["version"] for e in seen if mine(e) and e[1] == "job" and e[2]["version"] in versions] == versions
     assert "hello" not in {e[1] for e in seen}
+
+
+def test_what_is_told_of_a_job_says_what_the_list_shows_of_it(server, client, small_job):
+    """So that no tab has to ask for the list: its row as it is now, and none of a job that is deleted."""
+    copy = client.post(f"/api/jobs/{small_job}/duplicate").json()["id"]
+    found, ready = [], threading.Event()
+    gone = lambda e: e[1] == "jobs" and e[2]["job"] == copy and e[2]["head"] is None  # noqa: E731
+    thread = threading.Thread(target=lambda: found.extend(listen(server, gone, ready=ready)), daemon=True)
+    thread.start()
+    assert ready.wait(10)
+    patch(client, copy, {"path": "name", "value": "Lamp", "check": False}).raise_for_status()
+    listed = next(j for j in client.get("/api/jobs").json() if j["id"] == copy)
+    client.delete(f"/api/jobs/{copy}").raise_for_status()
+    thread.join(20)
+    heads = [e[2]["head"] for e in found if e[2].get("job") == copy and e[2]["head"]]
+    assert listed in heads
+    assert not thread.is_alive()

@@ -1,14 +1,18 @@
 // @vitest-environment jsdom
 import { server, show } from "./screen";
-import { cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
+import { act, cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { JobList } from "../src/jobs/JobList";
 import { counted } from "../src/words";
 
 class Events {
-  addEventListener() {}
+  static hear: Record<string, (e: { data: string }) => void> = {};
+  addEventListener(kind: string, hear: (e: { data: string }) => void) {
+    Events.hear[kind] = hear;
+  }
   close() {}
 }
+const tell = (kind: string, data: object) => act(() => Events.hear[kind]({ data: JSON.stringify(data) }));
 
 const head = (id: string, name: string, rest = {}) => ({
   id,
@@ -63,6 +67,33 @@ describe("the list of jobs", () => {
     show(<JobList />);
     expect(await screen.findByText("1:01")).toBeTruthy();
     expect(asked.filter((a) => a.what === "GET /api/jobs/7/head")).toHaveLength(1);
+  });
+  it("shows what an event tells of a job without asking for the list again", async () => {
+    const asked = server({ ...READY, "GET /api/jobs": () => [head("7", "Bracket"), head("8", "Rail")] });
+    show(<JobList />);
+    await screen.findByText("Bracket");
+    tell("job", { job: "7", head: head("7", "Lamp bracket") });
+    tell("jobs", { job: "8", head: null });
+    tell("jobs", { job: "9", head: head("9", "Dial") });
+    await waitFor(() => expect(names().sort()).toEqual(["Dial", "Lamp bracket"]));
+    expect(asked.filter((a) => a.what === "GET /api/jobs")).toHaveLength(1);
+    tell("job", { job: "7" });
+    await waitFor(() => expect(names().sort()).toEqual(["Bracket", "Rail"]));
+  });
+  it("does no work while nobody sees it, and looks at everything when it is looked at", async () => {
+    const asked = server({ ...READY, "GET /api/jobs": () => [head("7", "Before")] });
+    show(<JobList />);
+    await screen.findByText("Before");
+    const hidden = vi.spyOn(document, "hidden", "get").mockReturnValue(true);
+    const before = asked.length;
+    for (let k = 0; k < 5; k++) tell("task", { job: "7" });
+    expect(asked).toHaveLength(before);
+    hidden.mockReturnValue(false);
+    fireEvent(document, new Event("visibilitychange"));
+    await waitFor(() => expect(asked).toHaveLength(before + 1));
+    fireEvent(document, new Event("visibilitychange"));
+    expect(asked).toHaveLength(before + 1);
+    hidden.mockRestore();
   });
   it("finds by every word and sorts by name, time and the other way round", async () => {
     const heads = [

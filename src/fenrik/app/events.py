@@ -9,11 +9,13 @@ import secrets
 import time
 from collections import Counter, deque
 from collections.abc import AsyncIterator, Iterator
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import psycopg
-from pydantic_core import from_json
+from pydantic_core import from_json, to_json
+from sqlalchemy.exc import SQLAlchemyError
 
+from fenrik.app.heads import heads
 from fenrik.app.notices import CHANNEL
 from fenrik.app.settings import database_url
 
@@ -106,10 +108,21 @@ class Hub:
                     await connection.execute(f"LISTEN {CHANNEL}")
                     self._forget()
                     async for message in connection.notifies():
-                        self.hand_out(from_json(message.payload).get("kind", "job"), message.payload)
+                        event = from_json(message.payload)
+                        self.hand_out(event.get("kind", "job"), to_json(await self._with_head(event)).decode())
             except psycopg.Error as error:
                 log.warning("no events: %s", type(error).__name__)
                 await asyncio.sleep(RETRY_S)
+
+    async def _with_head(self, event: dict[str, Any]) -> dict[str, Any]:
+        """With what the list shows of the job now (nothing: it is deleted), or else each open page would ask for it."""
+        if not self._inboxes or "job" not in event:
+            return event
+        try:
+            found = await asyncio.to_thread(heads, event["job"])
+        except SQLAlchemyError:
+            return event
+        return event | {"head": found[0].model_dump(mode="json") if found else None}
 
     def _forget(self) -> None:
         """What happened before this moment was perhaps not heard."""

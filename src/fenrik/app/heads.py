@@ -13,6 +13,7 @@ from pydantic import BaseModel, Field
 from sqlmodel import Session, col, func, select
 
 from fenrik.app.context import Opened
+from fenrik.app.notices import notify
 from fenrik.app.status import JobStatus, faults_words
 from fenrik.app.tables import JobRow, RevisionRow, TaskRow, engine
 from fenrik.app.work.tasks import OPEN_STATES
@@ -77,6 +78,7 @@ def keep_summary(opened: Opened, status: JobStatus) -> None:
         if row is not None and row.version == opened.version and row.summary != made:
             row.summary = made
             session.add(row)
+            notify(session, kind="head", job=opened.job_id)
             session.commit()
 
 

@@ -6,8 +6,18 @@ type Hear = (told: Told) => void;
 
 const hearers = new Set<Hear>();
 let leave: (() => void) | null = null;
+let missed = false;
 
-const hear = (told: Told) => hearers.forEach((h) => h(told));
+/** A tab that nobody sees does no work; when it is looked at, it looks at everything. */
+function hear(told: Told) {
+  if (document.hidden) missed = true;
+  else hearers.forEach((h) => h(told));
+}
+document.addEventListener("visibilitychange", () => {
+  if (document.hidden || !missed) return;
+  missed = false;
+  hear({ kind: "hello", data: {} });
+});
 
 /** Hear through the worker that all tabs share; alone where the browser has no such workers. */
 function join(): () => void {

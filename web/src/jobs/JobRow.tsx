@@ -1,4 +1,5 @@
 import { ActionIcon, Anchor, Menu, Progress } from "@mantine/core";
+import { memo } from "react";
 import { Link } from "wouter";
 import type { JobHead } from "../api/client";
 import { clock } from "../theme";
@@ -18,14 +19,14 @@ const STATES: Record<JobHead["state"], { mark: string; words: string; look: stri
 const WHEN = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short" });
 
 /** One job: its part, what it lacks, how long it runs. */
-export function JobRow({
+export const JobRow = memo(function JobRow({
   job,
   onDelete,
   onDuplicate,
 }: {
   job: JobHead;
-  onDelete: () => void;
-  onDuplicate: () => void;
+  onDelete: (job: JobHead) => void;
+  onDuplicate: (job: JobHead) => void;
 }) {
   const state = STATES[job.state];
   const busy = job.state === "computing" || job.state === "waiting";
@@ -77,14 +78,14 @@ export function JobRow({
             </ActionIcon>
           </Menu.Target>
           <Menu.Dropdown>
-            <Menu.Item onClick={onDuplicate}>Duplicate</Menu.Item>
+            <Menu.Item onClick={() => onDuplicate(job)}>Duplicate</Menu.Item>
             <Menu.Item component="a" href={`/api/jobs/${job.id}/export`}>
               Export
             </Menu.Item>
-            <Menu.Item onClick={onDelete}>Delete</Menu.Item>
+            <Menu.Item onClick={() => onDelete(job)}>Delete</Menu.Item>
           </Menu.Dropdown>
         </Menu>
       </td>
     </tr>
   );
-}
+});
