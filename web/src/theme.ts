@@ -1,4 +1,4 @@
-import { createTheme, type MantineColorsTuple } from "@mantine/core";
+import { createTheme, Select, type MantineColorsTuple } from "@mantine/core";
 
 const verdigris: MantineColorsTuple = [
   "#e8f4f1",
@@ -23,6 +23,8 @@ export const theme = createTheme({
   fontSizes: { xs: "12px", sm: "13px", md: "14px", lg: "16px", xl: "19px" },
   defaultRadius: 3,
   headings: { fontWeight: "600" },
+  // A list of hundreds of threads stands in the page while it is open, not before.
+  components: { Select: Select.extend({ defaultProps: { comboboxProps: { keepMounted: false } } }) },
 });
 
 export const KINDS = [

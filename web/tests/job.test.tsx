@@ -35,9 +35,9 @@ const open = async (answers: Parameters<typeof server>[0] = {}) => {
   });
   const client = new QueryClient({ defaultOptions: { queries: { retry: false } } });
   const hook = renderHook(() => useJobApi("j"), { wrapper: pageOf(client) });
-  await waitFor(() => expect(hook.result.current.job?.status).toBeTruthy());
+  await waitFor(() => expect(hook.result.current.standing.status).toBeTruthy());
   const count = (what: string) => asked.filter((a) => a.what === what).length;
-  return { hook, asked, count, job: () => hook.result.current.job! };
+  return { hook, asked, count, job: () => hook.result.current.job!, standing: () => hook.result.current.standing };
 };
 
 beforeEach(() => {
@@ -87,7 +87,7 @@ describe("the open job", () => {
   });
 
   it("says why a change was refused, keeps what stands, and looks at the server's anew", async () => {
-    const { job, count } = await open({
+    const { job, count, standing } = await open({
       "PATCH /api/jobs/j": () =>
         Response.json(
           {
@@ -101,20 +101,22 @@ describe("the open job", () => {
     let said = "";
     await act(async () => void (said = await job().edit([{ path: "name", value: "x", was: "y" }], "name")));
     expect(said).toBe("Somebody changed it.");
-    expect(job().note).toEqual({ text: "Somebody changed it.", ok: false });
+    expect(standing().note).toEqual({ text: "Somebody changed it.", ok: false });
     expect(job().doc).toEqual({ name: "Bracket" });
     await waitFor(() => expect(count("GET /api/jobs/j")).toBe(2));
     act(() => job().setNote(null));
-    expect(job().note).toBeNull();
+    expect(standing().note).toBeNull();
   });
 
   it("says so while something is being kept", async () => {
     let answer: (response: Response) => void = () => undefined;
-    const { job } = await open({ "POST /api/jobs/j/undo": () => new Promise<Response>((r) => (answer = r)) as never });
+    const { job, standing } = await open({
+      "POST /api/jobs/j/undo": () => new Promise<Response>((r) => (answer = r)) as never,
+    });
     act(() => job().undo());
-    await waitFor(() => expect(job().saving).toBe(true));
+    await waitFor(() => expect(standing().saving).toBe(true));
     await act(async () => answer(Response.json(state("Before"))));
-    await waitFor(() => expect(job().saving).toBe(false));
+    await waitFor(() => expect(standing().saving).toBe(false));
   });
 
   it("computes one setup's rows, with the proof", async () => {
@@ -145,9 +147,19 @@ describe("what the server tells", () => {
   });
 
   it("is said when a task failed", async () => {
-    const { job } = await open();
+    const { standing } = await open();
     Events.latest.send("task", { job: "j", kind: "task", state: "failed", words: "Tool 3 is missing." });
-    await waitFor(() => expect(job().note).toEqual({ text: "Tool 3 is missing.", ok: false }));
+    await waitFor(() => expect(standing().note).toEqual({ text: "Tool 3 is missing.", ok: false }));
+  });
+
+  it("is not asked for again where this tab knows the change already", async () => {
+    const { count } = await open();
+    const asked = count("GET /api/jobs/j/status");
+    Events.latest.send("job", { kind: "job", job: "j", version: 1 });
+    await waitFor(() => expect(count("GET /api/jobs/j/status")).toBe(asked + 1));
+    expect(count("GET /api/jobs/j")).toBe(1);
+    Events.latest.send("job", { kind: "job", job: "j", version: 2 });
+    await waitFor(() => expect(count("GET /api/jobs/j")).toBe(2));
   });
 
   it("is asked for anew after the line was broken", async () => {

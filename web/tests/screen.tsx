@@ -6,7 +6,7 @@ import { fireEvent, render, screen, within } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { vi } from "vitest";
 import type { JobDocument } from "../src/job/document";
-import { JobContext, type JobApi } from "../src/job/useJob";
+import { JobContext, StandingContext, type JobApi, type JobStanding } from "../src/job/useJob";
 import { ViewContext, type View } from "../src/job/view";
 
 export const pageOf =
@@ -33,7 +33,7 @@ export const view = (rest: Partial<View> = {}): View => ({
   ...rest,
 });
 
-export const job = (doc: Partial<JobDocument> = {}, rest: Partial<JobApi> = {}): JobApi => ({
+export const job = (doc: Partial<JobDocument> = {}, rest: Partial<JobApi & JobStanding> = {}): JobApi & JobStanding => ({
   id: "j",
   doc: { tools: [], setups: [], operations: [], sketches: [], ...doc } as never,
   version: 1,
@@ -51,10 +51,12 @@ export const job = (doc: Partial<JobDocument> = {}, rest: Partial<JobApi> = {}):
   ...rest,
 });
 
-export const inJob = (what: ReactNode, j: JobApi, v: View, client?: QueryClient) =>
+export const inJob = (what: ReactNode, j: JobApi & JobStanding, v: View, client?: QueryClient) =>
   show(
     <JobContext value={j}>
-      <ViewContext value={v}>{what}</ViewContext>
+      <StandingContext value={j}>
+        <ViewContext value={v}>{what}</ViewContext>
+      </StandingContext>
     </JobContext>,
     client,
   );

@@ -23,7 +23,8 @@ export async function fetchHere(input: RequestInfo | URL, init?: RequestInit): P
   }
 }
 
-export const api = createClient<paths>({ baseUrl: "/", fetch: fetchHere });
+// Answers of the moment pass the cache by: there tabs that ask for the same thing wait for one another.
+export const api = createClient<paths>({ baseUrl: "/", fetch: fetchHere, cache: "no-store" });
 
 /** An answer that was not what was hoped for, with its problem document. */
 export class ProblemError extends Error {

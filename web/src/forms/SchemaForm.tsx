@@ -1,6 +1,6 @@
 import { Select, Switch, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState, type ReactNode } from "react";
+import { memo, useCallback, useEffect, useLayoutEffect, useRef, useState, type ReactNode } from "react";
 import { api, take } from "../api/client";
 import { NumberField } from "./NumberField";
 
@@ -86,6 +86,11 @@ type Props = {
 
 /** A form made from a model's schema: titles, units, ranges, defaults and help come from one place. */
 export function SchemaForm({ schema, value, skip = [], folded = [], onChange, special = {}, onDraft }: Props) {
+  // A field is drawn again when it has changed itself, not when somebody changed something else in the job.
+  const latest = useRef({ onChange, onDraft });
+  useLayoutEffect(() => void (latest.current = { onChange, onDraft }));
+  const change = useCallback<Props["onChange"]>((...what) => latest.current.onChange(...what), []);
+  const draft = useCallback<NonNullable<Props["onDraft"]>>((...what) => latest.current.onDraft?.(...what), []);
   if (!schema) return null;
   const names = Object.keys(schema.properties).filter(
     (n) => !skip.includes(n) && schema.properties[n].const === undefined && !schema.properties[n].idle,
@@ -97,8 +102,8 @@ export function SchemaForm({ schema, value, skip = [], folded = [], onChange, sp
         name={name}
         field={schema.properties[name]}
         value={value[name] ?? schema.properties[name].default}
-        onChange={onChange}
-        onDraft={onDraft}
+        onChange={change}
+        onDraft={draft}
       />
     );
   const rest = names.filter((n) => folded.includes(n));
@@ -115,7 +120,7 @@ export function SchemaForm({ schema, value, skip = [], folded = [], onChange, sp
   );
 }
 
-function SchemaField({
+const SchemaField = memo(function SchemaField({
   name,
   field,
   value,
@@ -126,7 +131,7 @@ function SchemaField({
   field: Field;
   value: unknown;
   onChange: Props["onChange"];
-  onDraft: Props["onDraft"];
+  onDraft: NonNullable<Props["onDraft"]>;
 }) {
   const inner = field.anyOf?.find((f) => f.type !== "null") ?? field;
   const label = field.title ?? name;
@@ -141,7 +146,7 @@ function SchemaField({
         hint={field.description}
         range={{ min: inner.minimum, above: inner.exclusiveMinimum, max: inner.maximum ?? inner.exclusiveMaximum }}
         placeholder={optional ? "automatic" : undefined}
-        onDraft={onDraft && ((v) => onDraft(name, v))}
+        onDraft={(v) => onDraft(name, v)}
         onCommit={(v) => onChange(name, v, value)}
       />
     );
@@ -180,7 +185,7 @@ function SchemaField({
       />
     );
   return null;
-}
+});
 
 /** A line of text that is kept when it is left or Enter is pressed. */
 export function TextField({

@@ -6,7 +6,7 @@ import { useLocation } from "wouter";
 import { useKinds } from "../forms/SchemaForm";
 import { useAddOperation } from "../stages/route/useAddOperation";
 import { STAGES } from "./stages";
-import { useJob } from "./useJob";
+import { useJob, useStanding } from "./useJob";
 import { firstSetup, useNext } from "./useNext";
 import { useView } from "./view";
 
@@ -29,7 +29,7 @@ export function Commands() {
   const next = useNext();
   const add = useAddOperation();
   const strategies = Object.keys(useKinds("Operation", "params"));
-  const running = job.status?.tasks.find((t) => t.state === "running" || t.state === "waiting");
+  const running = useStanding().status?.tasks.find((t) => t.state === "running" || t.state === "waiting");
   const rows = doc.operations.filter((o) => view.rows.includes(o.number));
   const actions = useMemo<SpotlightActionData[]>(
     () => [

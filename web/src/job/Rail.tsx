@@ -1,10 +1,11 @@
 import { Link } from "wouter";
 import { STAGES } from "./stages";
-import { useJob } from "./useJob";
+import { useJob, useStanding } from "./useJob";
 
 /** The stages, and how much each still lacks. */
 export function Rail({ stage }: { stage: string }) {
-  const { id, status } = useJob();
+  const { id } = useJob();
+  const { status } = useStanding();
   return (
     <nav className="rail" aria-label="Stages">
       {STAGES.map((s) => {

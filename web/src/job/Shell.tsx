@@ -10,14 +10,14 @@ import { STAGES } from "./stages";
 import { TopBar } from "./TopBar";
 import { useAddress } from "./useAddress";
 import { useBring } from "./useBring";
-import { JobContext, useJob, useJobApi } from "./useJob";
+import { JobContext, StandingContext, useJob, useJobApi, useStanding } from "./useJob";
 import { ViewContext } from "./view";
 
 const Viewport = lazy(() => import("../viewport/Viewport").then((m) => ({ default: m.Viewport })));
 
 /** The whole screen of an open job. */
 export function Shell({ id, stage }: { id: string; stage: string }) {
-  const { job, error } = useJobApi(id);
+  const { job, standing, error } = useJobApi(id);
   const schema = useSchema();
   const wrong = error ?? schema.error;
   if (wrong)
@@ -37,15 +37,17 @@ export function Shell({ id, stage }: { id: string; stage: string }) {
     );
   return (
     <JobContext value={job}>
-      <Open stage={stage} />
+      <StandingContext value={standing}>
+        <Open stage={stage} />
+      </StandingContext>
     </JobContext>
   );
 }
 
 /** View, sheet and bench of a stage. */
 function Open({ stage }: { stage: string }) {
-  const job = useJob();
-  const { doc, status } = job;
+  const { doc, setNote } = useJob();
+  const { status, note } = useStanding();
   const view = useAddress(stage, doc.setups[0]?.id ?? "", doc.tools[0]?.number ?? null);
   const bring = useBring(view);
   const { title, Sheet, Bench: Listing, lists } = STAGES.find((s) => s.id === stage) ?? STAGES[0];
@@ -57,10 +59,10 @@ function Open({ stage }: { stage: string }) {
       <Commands />
       <div className="shell">
         <TopBar />
-        {job.note && (
-          <div className={`note${job.note.ok ? " ok" : ""}`} role="alert">
-            <span style={{ flex: 1 }}>{job.note.text}</span>
-            <Button size="compact-xs" variant="default" onClick={() => job.setNote(null)}>
+        {note && (
+          <div className={`note${note.ok ? " ok" : ""}`} role="alert">
+            <span style={{ flex: 1 }}>{note.text}</span>
+            <Button size="compact-xs" variant="default" onClick={() => setNote(null)}>
               Understood
             </Button>
           </div>

@@ -2,13 +2,14 @@ import { Button, Group, Progress, Text, Tooltip } from "@mantine/core";
 import { openSpotlight } from "@mantine/spotlight";
 import { Link } from "wouter";
 import { Person } from "../access/Person";
-import { useJob } from "./useJob";
+import { useJob, useStanding } from "./useJob";
 import { useNext } from "./useNext";
 
 /** The job's name, what is being computed, undo, export, commands. */
 export function TopBar() {
   const job = useJob();
-  const { doc, id, status } = job;
+  const { doc, id } = job;
+  const { status, saving } = useStanding();
   const next = useNext();
   const task = status?.tasks.find((t) => t.state === "running") ?? status?.tasks.find((t) => t.state === "waiting");
   return (
@@ -25,7 +26,7 @@ export function TopBar() {
         </Text>
       )}
       <Text className="faint" role="status">
-        {job.saving ? "saving …" : "saved"}
+        {saving ? "saving …" : "saved"}
       </Text>
       <span style={{ flex: 1 }} />
       {task && (
@@ -43,7 +44,7 @@ export function TopBar() {
         </Group>
       )}
       {next && (
-        <Button size="compact-sm" onClick={next.act} loading={job.saving}>
+        <Button size="compact-sm" onClick={next.act} loading={saving}>
           {next.words}
         </Button>
       )}

@@ -2,7 +2,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, fetchBlock, take, type Block, type ProofSummary, type Scene, type Schemas } from "../api/client";
 import type { FaceReference, Tool, Vec } from "./document";
-import { useJob } from "./useJob";
+import { useJob, useStanding } from "./useJob";
 
 export type PartFace = {
   kind: string;
@@ -59,7 +59,7 @@ export function useScene(setup: string) {
 
 /** What is ready of a setup; its keys change exactly when proof and programs do, and so do the queries that hold them. */
 function useMade(setup: string) {
-  const { status } = useJob();
+  const { status } = useStanding();
   const made = status?.setups.find((s) => s.id === setup);
   return {
     proof: made?.proof === "ready" ? made.proof_key : "",
@@ -98,7 +98,8 @@ export function useColumns(setup: string) {
 }
 
 export function usePath(number: number) {
-  const { id, status } = useJob();
+  const { id } = useJob();
+  const { status } = useStanding();
   const made = status?.operations.find((o) => o.number === number);
   const key = made?.state === "ready" ? made.path_key : "";
   return useQuery<Block>({
@@ -234,7 +235,8 @@ export function useCoverage() {
 
 /** Places of the part with what the rows leave on each. */
 export function useLeftPlaces() {
-  const { id, doc, version, status } = useJob();
+  const { id, doc, version } = useJob();
+  const { status } = useStanding();
   return useQuery<Block>({
     queryKey: ["left places", id, version, status?.finished ?? null],
     enabled: !!doc.part && doc.setups.length > 0,
@@ -246,7 +248,8 @@ export function useLeftPlaces() {
 
 /** How much of the surface is finished, and what is left of which face. */
 export function useFinish() {
-  const { id, doc, version, status } = useJob();
+  const { id, doc, version } = useJob();
+  const { status } = useStanding();
   return useQuery({
     queryKey: ["finish", id, version, status?.finished ?? null],
     enabled: !!doc.part && doc.setups.length > 0,

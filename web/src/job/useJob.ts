@@ -1,7 +1,7 @@
 /** The open job: its document, status, and ways to change it; kept fresh by server-sent events. */
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, useCallback, useContext, useMemo, useState } from "react";
-import { api, take, type Change, type JobStatus } from "../api/client";
+import { api, take, type Change, type JobState, type JobStatus } from "../api/client";
 import { useEvents } from "../api/events";
 import type { Told } from "../api/happenings";
 import type { JobDocument } from "./document";
@@ -12,9 +12,6 @@ export type JobApi = {
   id: string;
   doc: JobDocument;
   version: number;
-  status: JobStatus | undefined;
-  note: { text: string; ok: boolean } | null;
-  saving: boolean;
   setNote: (text: string | null, ok?: boolean) => void;
   /** Change fields; gives the message of what is wrong, or an empty string. */
   edit: (edits: Edit[], label: string) => Promise<string>;
@@ -27,6 +24,15 @@ export type JobApi = {
   reload: () => void;
 };
 
+/** What comes and goes while the job stays as it is; apart, so that it is not drawn again as a whole for it. */
+export type JobStanding = {
+  status: JobStatus | undefined;
+  note: { text: string; ok: boolean } | null;
+  saving: boolean;
+};
+
+export const StandingContext = createContext<JobStanding>({ status: undefined, note: null, saving: false });
+export const useStanding = () => useContext(StandingContext);
 export const JobContext = createContext<JobApi | null>(null);
 
 export function useJob(): JobApi {
@@ -35,9 +41,9 @@ export function useJob(): JobApi {
   return job;
 }
 
-export function useJobApi(id: string): { job: JobApi | null; error: Error | null } {
+export function useJobApi(id: string): { job: JobApi | null; standing: JobStanding; error: Error | null } {
   const client = useQueryClient();
-  const [note, setNoteState] = useState<JobApi["note"]>(null);
+  const [note, setNoteState] = useState<JobStanding["note"]>(null);
   const [saving, setSaving] = useState(0);
   const path = useMemo(() => ({ params: { path: { job_id: id } } }), [id]);
   const state = useQuery({ queryKey: ["job", id], queryFn: () => take(api.GET("/api/jobs/{job_id}", path)) });
@@ -53,11 +59,13 @@ export function useJobApi(id: string): { job: JobApi | null; error: Error | null
   }, [client, id]);
 
   const heard = useCallback(
-    ({ kind, data }: Told) => {
+    async ({ kind, data }: Told) => {
       if (kind === "hello") return reload();
-      if (data.job !== id) return;
+      if (data.job !== id || kind === "head") return;
+      // First what was changed, then what follows from it; what this tab changed itself it knows already.
+      const known = client.getQueryData<JobState>(["job", id])?.version ?? -1;
+      if (kind === "job" && !(data.version! <= known)) await client.invalidateQueries({ queryKey: ["job", id] });
       client.invalidateQueries({ queryKey: ["status", id] });
-      if (kind === "job") client.invalidateQueries({ queryKey: ["job", id] });
       if (kind === "release") client.invalidateQueries({ queryKey: ["releases", id] });
       // Also what was done may tell of rows that could not be computed.
       const told = data.state === "failed" || (data.state === "done" && data.words !== "done");
@@ -88,6 +96,29 @@ export function useJobApi(id: string): { job: JobApi | null; error: Error | null
     [client, id],
   );
 
+  const acts = useMemo(
+    () => ({
+      edit: (edits: Edit[], label: string) =>
+        run(() =>
+          take(
+            api.PATCH("/api/jobs/{job_id}", {
+              ...path,
+              body: {
+                label,
+                changes: edits.map((e) => ({ op: "set", check: e.op === undefined || e.op === "set", ...e }) as Change),
+              },
+            }),
+          ),
+        ),
+      undo: () => void run(() => take(api.POST("/api/jobs/{job_id}/undo", path))),
+      redo: () => void run(() => take(api.POST("/api/jobs/{job_id}/redo", path))),
+      compute: (setup: string, operations: number[] = [], proof = true) =>
+        void run(() => take(api.POST("/api/jobs/{job_id}/compute", { ...path, body: { setup, operations, proof } }))),
+      cancel: (task: string) =>
+        void run(() => take(api.POST("/api/tasks/{task_id}/cancel", { params: { path: { task_id: task } } }))),
+    }),
+    [run, path],
+  );
   const job = useMemo<JobApi | null>(
     () =>
       state.data
@@ -95,37 +126,14 @@ export function useJobApi(id: string): { job: JobApi | null; error: Error | null
             id,
             doc: state.data.document as JobDocument,
             version: state.data.version,
-            status: status.data,
-            note,
-            saving: saving > 0,
             setNote,
             reload,
             run,
-            edit: (edits, label) =>
-              run(() =>
-                take(
-                  api.PATCH("/api/jobs/{job_id}", {
-                    ...path,
-                    body: {
-                      label,
-                      changes: edits.map(
-                        (e) => ({ op: "set", check: e.op === undefined || e.op === "set", ...e }) as Change,
-                      ),
-                    },
-                  }),
-                ),
-              ),
-            undo: () => void run(() => take(api.POST("/api/jobs/{job_id}/undo", path))),
-            redo: () => void run(() => take(api.POST("/api/jobs/{job_id}/redo", path))),
-            compute: (setup, operations = [], proof = true) =>
-              void run(() =>
-                take(api.POST("/api/jobs/{job_id}/compute", { ...path, body: { setup, operations, proof } })),
-              ),
-            cancel: (task) =>
-              void run(() => take(api.POST("/api/tasks/{task_id}/cancel", { params: { path: { task_id: task } } }))),
+            ...acts,
           }
         : null,
-    [state.data, status.data, note, saving, id, path, run, setNote, reload],
+    [state.data, id, run, acts, setNote, reload],
   );
-  return { job, error: state.error };
+  const standing = useMemo(() => ({ status: status.data, note, saving: saving > 0 }), [status.data, note, saving]);
+  return { job, standing, error: state.error };
 }

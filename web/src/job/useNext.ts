@@ -1,6 +1,6 @@
 /** The next step of a job, as one act: from a model to a proven program. */
 import { api, take, type JobStatus } from "../api/client";
-import { useJob } from "./useJob";
+import { useJob, useStanding } from "./useJob";
 import { useView } from "./view";
 
 export type Next = { words: string; act: () => void };
@@ -8,7 +8,8 @@ export type Next = { words: string; act: () => void };
 export function useNext(): Next | null {
   const job = useJob();
   const view = useView();
-  const { doc, status } = job;
+  const { doc } = job;
+  const { status } = useStanding();
   if (!doc.part || !status) return null;
   if (!doc.setups.length) return { words: "Next: hold the part", act: () => void firstSetup(job, view) };
   const busy = doc.setups.filter((s) => doc.operations.some((o) => o.setup === s.id && o.enabled));

@@ -4,7 +4,7 @@ import { SchemaForm, useModelSchema } from "../../forms/SchemaForm";
 import { getMoment } from "../../job/moment";
 import { useProof } from "../../job/queries";
 import { SetupChoice } from "../../job/SetupChoice";
-import { useJob } from "../../job/useJob";
+import { useJob, useStanding } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { clock } from "../../theme";
 
@@ -23,10 +23,11 @@ function placeOf(f: Finding, moment: number): number {
 /** Findings, deviation and what the proof holds results against. */
 export function ProofSheet() {
   const job = useJob();
+  const { status } = useStanding();
   const view = useView();
   const proof = useProof(view.setup);
   const settings = useModelSchema("ProofSettings");
-  const state = job.status?.setups.find((s) => s.id === view.setup);
+  const state = status?.setups.find((s) => s.id === view.setup);
   const p = proof.data;
   const deviation = p?.deviation as Deviation;
   const results = (p?.by_operation ?? {}) as Record<string, Result | undefined>;

@@ -3,13 +3,14 @@ import { useQuery } from "@tanstack/react-query";
 import { api, take } from "../../api/client";
 import { usePrograms } from "../../job/queries";
 import { SetupChoice } from "../../job/SetupChoice";
-import { useJob } from "../../job/useJob";
+import { useJob, useStanding } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { clock } from "../../theme";
 
 /** Choose the controller, look at times, seal a release, print the setup sheet. */
 export function ReleaseSheet() {
   const job = useJob();
+  const { status } = useStanding();
   const view = useView();
   const path = { params: { path: { job_id: job.id } } };
   const dialects = useQuery({
@@ -22,7 +23,7 @@ export function ReleaseSheet() {
     queryFn: () => take(api.GET("/api/jobs/{job_id}/releases", path)),
   });
   const setup = job.doc.setups.find((s) => s.id === view.setup);
-  const state = job.status?.setups.find((s) => s.id === view.setup);
+  const state = status?.setups.find((s) => s.id === view.setup);
   const programs = usePrograms(view.setup);
   const release = async () => {
     try {
@@ -41,7 +42,7 @@ export function ReleaseSheet() {
     a.click();
     URL.revokeObjectURL(a.href);
   };
-  const all = job.status?.setups.filter((s) => job.doc.operations.some((o) => o.setup === s.id && o.enabled)) ?? [];
+  const all = status?.setups.filter((s) => job.doc.operations.some((o) => o.setup === s.id && o.enabled)) ?? [];
   const ready = all.length > 0 && all.every((s) => s.proof === "ready");
   return (
     <>
@@ -83,7 +84,7 @@ export function ReleaseSheet() {
       <fieldset>
         <legend>Times</legend>
         <dl className="facts">
-          {job.status?.operations.map((o) => (
+          {status?.operations.map((o) => (
             <div key={o.number} style={{ display: "contents" }}>
               <dt>
                 {o.number} {job.doc.operations.find((x) => x.number === o.number)?.name}
@@ -91,7 +92,7 @@ export function ReleaseSheet() {
               <dd>{clock(o.time_s)}</dd>
             </div>
           ))}
-          {job.status?.setups.map((s) => (
+          {status?.setups.map((s) => (
             <div key={s.id} style={{ display: "contents" }}>
               <dt>
                 <b>{job.doc.setups.find((x) => x.id === s.id)?.name || s.id}</b>

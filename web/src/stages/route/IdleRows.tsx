@@ -1,12 +1,13 @@
 import { Button, Text } from "@mantine/core";
-import { useJob } from "../../job/useJob";
+import { useJob, useStanding } from "../../job/useJob";
 import { useView } from "../../job/view";
 
 /** Rows of the setup that are proven and cut nothing: named, with what they left out, and taken out by one click. */
 export function IdleRows() {
   const job = useJob();
+  const { status, saving } = useStanding();
   const view = useView();
-  const states = job.status?.operations.filter((s) => s.state === "ready" && s.cuts === false) ?? [];
+  const states = status?.operations.filter((s) => s.state === "ready" && s.cuts === false) ?? [];
   const why = new Map(states.map((s) => [s.number, s.reason]));
   const rows = job.doc.operations.filter((o) => o.setup === view.setup && why.has(o.number));
   if (!rows.length) return null;
@@ -33,7 +34,7 @@ export function IdleRows() {
             {named(o)}: {why.get(o.number)}
           </Text>
         ))}
-      <Button size="compact-sm" variant="default" loading={job.saving} onClick={takeOut}>
+      <Button size="compact-sm" variant="default" loading={saving} onClick={takeOut}>
         Take {rows.length === 1 ? "it" : "them"} out
       </Button>
     </fieldset>

@@ -4,13 +4,14 @@ import { api, take } from "../../api/client";
 import { FaceRow } from "../../job/FaceRow";
 import { pick } from "../../job/picking";
 import { useCoverage, useFinish } from "../../job/queries";
-import { useJob } from "../../job/useJob";
+import { useJob, useStanding } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { counted } from "../../words";
 
 /** What of the surface the route leaves, face by face: how much, why, and the row that would do it. */
 export function LeftOver() {
   const job = useJob();
+  const { saving } = useStanding();
   const finish = useFinish();
   const coverage = useCoverage().data;
   const features = coverage?.uncovered ?? [];
@@ -52,7 +53,7 @@ export function LeftOver() {
               size="compact-xs"
               variant="default"
               disabled={!left.some((l) => l.setup)}
-              loading={job.saving}
+              loading={saving}
               onClick={() => make(left.filter((l) => l.setup).map((l) => l.face))}
             >
               Rows for all

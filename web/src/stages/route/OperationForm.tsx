@@ -3,7 +3,7 @@ import { useEffect, useState } from "react";
 import { onlyFields, SchemaForm, useKinds, useModelSchema } from "../../forms/SchemaForm";
 import { type FaceSelector, type Operation, type Params, toolLabel } from "../../job/document";
 import { pick, usePicks } from "../../job/picking";
-import { useJob } from "../../job/useJob";
+import { useJob, useStanding } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { BoundaryPicker } from "./BoundaryPicker";
 import { CopiesForm } from "./CopiesForm";
@@ -13,6 +13,7 @@ import { Unreached } from "./Unreached";
 
 export function OperationForm({ operation: o }: { operation: Operation }) {
   const job = useJob();
+  const { status } = useStanding();
   const view = useView();
   const picks = usePicks();
   const schema = useKinds("Operation", "params")[o.params.strategy];
@@ -21,7 +22,7 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
   const at = `operations/${o.number}`;
   const put = (field: string, value: unknown, was: unknown) =>
     job.edit([{ path: `${at}/${field}`, value, was }], `${o.number} ${field}`);
-  const state = job.status?.operations.find((s) => s.number === o.number);
+  const state = status?.operations.find((s) => s.number === o.number);
   const p = o.params as Params & {
     scallop_mm?: number | null;
     stepover_mm?: number | null;

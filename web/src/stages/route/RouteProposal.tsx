@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Schemas, take } from "../../api/client";
 import { SchemaForm, useModelSchema } from "../../forms/SchemaForm";
-import { useJob } from "../../job/useJob";
+import { useJob, useStanding } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { counted } from "../../words";
 import { MaterialChoice } from "../tools/MaterialForm";
@@ -11,6 +11,7 @@ import { MaterialChoice } from "../tools/MaterialForm";
 /** A route proposed from the features, its rules, and taking it. */
 export function RouteProposal({ onClose }: { onClose: () => void }) {
   const job = useJob();
+  const { saving } = useStanding();
   const view = useView();
   const [sides, setSides] = useState<"this" | "all">(view.proposing || "this");
   const params = { params: { path: { job_id: job.id, setup_id: view.setup }, query: { sides } } };
@@ -86,7 +87,7 @@ export function RouteProposal({ onClose }: { onClose: () => void }) {
             </table>
           </div>
           <Group gap={8} mt={8}>
-            <Button size="xs" disabled={!p.operations.length} loading={job.saving} onClick={takeIt}>
+            <Button size="xs" disabled={!p.operations.length} loading={saving} onClick={takeIt}>
               Take this route
             </Button>
             <Button size="xs" variant="default" onClick={onClose}>

@@ -1,7 +1,7 @@
 import { Button, Group, Text, Tooltip } from "@mantine/core";
 import { useState } from "react";
 import { type AnyOf, type Operation, type Params, toolLabel } from "../../job/document";
-import { type Edit, useJob } from "../../job/useJob";
+import { type Edit, useJob, useStanding } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { clock } from "../../theme";
 import { Cell } from "./Cell";
@@ -11,10 +11,11 @@ const SIGNS: Record<string, string> = { ready: "✓", "out of date": "↻", comp
 /** The route sheet: one row for each operation, grouped by setup. */
 export function RouteTable() {
   const job = useJob();
+  const { status } = useStanding();
   const view = useView();
   const [dragged, setDragged] = useState<number | null>(null);
-  const states = new Map(job.status?.operations.map((s) => [s.number, s]));
-  const longest = Math.max(1, ...(job.status?.operations.map((s) => s.time_s ?? 0) ?? []));
+  const states = new Map(status?.operations.map((s) => [s.number, s]));
+  const longest = Math.max(1, ...(status?.operations.map((s) => s.time_s ?? 0) ?? []));
   const select = (n: number, more: boolean) =>
     view.set({
       rows: more ? (view.rows.includes(n) ? view.rows.filter((r) => r !== n) : [...view.rows, n]) : [n],
@@ -64,7 +65,7 @@ export function RouteTable() {
         </thead>
         {job.doc.setups.map((setup) => {
           const rows = job.doc.operations.filter((o) => o.setup === setup.id);
-          const total = job.status?.setups.find((s) => s.id === setup.id)?.time_s;
+          const total = status?.setups.find((s) => s.id === setup.id)?.time_s;
           return (
             <tbody key={setup.id}>
               <tr className="group">
