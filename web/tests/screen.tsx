@@ -6,7 +6,7 @@ import { fireEvent, render, screen, within } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { vi } from "vitest";
 import type { JobDocument } from "../src/job/document";
-import { JobContext, StandingContext, type JobApi, type JobStanding } from "../src/job/useJob";
+import { ActsContext, JobContext, StandingContext, type JobApi, type JobStanding } from "../src/job/useJob";
 import { ViewContext, type View } from "../src/job/view";
 
 export const pageOf =
@@ -33,7 +33,10 @@ export const view = (rest: Partial<View> = {}): View => ({
   ...rest,
 });
 
-export const job = (doc: Partial<JobDocument> = {}, rest: Partial<JobApi & JobStanding> = {}): JobApi & JobStanding => ({
+export const job = (
+  doc: Partial<JobDocument> = {},
+  rest: Partial<JobApi & JobStanding> = {},
+): JobApi & JobStanding => ({
   id: "j",
   doc: { tools: [], setups: [], operations: [], sketches: [], ...doc } as never,
   version: 1,
@@ -54,9 +57,11 @@ export const job = (doc: Partial<JobDocument> = {}, rest: Partial<JobApi & JobSt
 export const inJob = (what: ReactNode, j: JobApi & JobStanding, v: View, client?: QueryClient) =>
   show(
     <JobContext value={j}>
-      <StandingContext value={j}>
-        <ViewContext value={v}>{what}</ViewContext>
-      </StandingContext>
+      <ActsContext value={j}>
+        <StandingContext value={j}>
+          <ViewContext value={v}>{what}</ViewContext>
+        </StandingContext>
+      </ActsContext>
     </JobContext>,
     client,
   );

@@ -10,14 +10,14 @@ import { STAGES } from "./stages";
 import { TopBar } from "./TopBar";
 import { useAddress } from "./useAddress";
 import { useBring } from "./useBring";
-import { JobContext, StandingContext, useJob, useJobApi, useStanding } from "./useJob";
+import { ActsContext, JobContext, StandingContext, useJob, useJobApi, useStanding } from "./useJob";
 import { ViewContext } from "./view";
 
 const Viewport = lazy(() => import("../viewport/Viewport").then((m) => ({ default: m.Viewport })));
 
 /** The whole screen of an open job. */
 export function Shell({ id, stage }: { id: string; stage: string }) {
-  const { job, standing, error } = useJobApi(id);
+  const { job, acts, standing, error } = useJobApi(id);
   const schema = useSchema();
   const wrong = error ?? schema.error;
   if (wrong)
@@ -37,9 +37,11 @@ export function Shell({ id, stage }: { id: string; stage: string }) {
     );
   return (
     <JobContext value={job}>
-      <StandingContext value={standing}>
-        <Open stage={stage} />
-      </StandingContext>
+      <ActsContext value={acts}>
+        <StandingContext value={standing}>
+          <Open stage={stage} />
+        </StandingContext>
+      </ActsContext>
     </JobContext>
   );
 }

@@ -1,5 +1,5 @@
 /** Where in the job one is, kept in the address. */
-import { useCallback, useEffect, useRef, useState } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useLocation, useSearch } from "wouter";
 import { setMoment } from "./moment";
 import { pickNothing } from "./picking";
@@ -12,10 +12,9 @@ export function useAddress(stage: string, firstSetup: string, firstTool: number 
   const { id } = useJob();
   const [fixture, setFixture] = useState("");
   const [proposing, setProposing] = useState<View["proposing"]>("");
-  const q = new URLSearchParams(search);
   const latest = useRef(search);
   latest.current = search;
-  const motion = Number(q.get("motion") ?? 0);
+  const motion = Number(new URLSearchParams(search).get("motion") ?? 0);
   useEffect(() => setMoment(motion), [motion]);
   useEffect(pickNothing, [id]);
   const set = useCallback(
@@ -46,16 +45,19 @@ export function useAddress(stage: string, firstSetup: string, firstTool: number 
     },
     [go, id, stage],
   );
-  return {
-    stage,
-    fixture,
-    proposing,
-    set,
-    sketch: q.get("sketch") ?? "",
-    setup: q.get("setup") ?? firstSetup,
-    tool: q.get("tool") ? Number(q.get("tool")) : firstTool,
-    rows: (q.get("rows") ?? "").split(",").filter(Boolean).map(Number),
-    deviation: q.get("deviation") === "1",
-    leftOver: q.get("left") === "1",
-  };
+  return useMemo(() => {
+    const q = new URLSearchParams(search);
+    return {
+      stage,
+      fixture,
+      proposing,
+      set,
+      sketch: q.get("sketch") ?? "",
+      setup: q.get("setup") ?? firstSetup,
+      tool: q.get("tool") ? Number(q.get("tool")) : firstTool,
+      rows: (q.get("rows") ?? "").split(",").filter(Boolean).map(Number),
+      deviation: q.get("deviation") === "1",
+      leftOver: q.get("left") === "1",
+    };
+  }, [stage, fixture, proposing, set, search, firstSetup, firstTool]);
 }

@@ -8,10 +8,9 @@ import type { JobDocument } from "./document";
 
 export type Edit = { path: string; value?: unknown; was?: unknown; op?: Change["op"]; check?: boolean };
 
-export type JobApi = {
+/** What can be done to the job; the same as long as it is open. */
+export type JobActs = {
   id: string;
-  doc: JobDocument;
-  version: number;
   setNote: (text: string | null, ok?: boolean) => void;
   /** Change fields; gives the message of what is wrong, or an empty string. */
   edit: (edits: Edit[], label: string) => Promise<string>;
@@ -23,6 +22,7 @@ export type JobApi = {
   cancel: (task: string) => void;
   reload: () => void;
 };
+export type JobApi = JobActs & { doc: JobDocument; version: number };
 
 /** What comes and goes while the job stays as it is; apart, so that it is not drawn again as a whole for it. */
 export type JobStanding = {
@@ -33,6 +33,12 @@ export type JobStanding = {
 
 export const StandingContext = createContext<JobStanding>({ status: undefined, note: null, saving: false });
 export const useStanding = () => useContext(StandingContext);
+export const ActsContext = createContext<JobActs | null>(null);
+export function useActs(): JobActs {
+  const acts = useContext(ActsContext);
+  if (!acts) throw new Error("outside a job");
+  return acts;
+}
 export const JobContext = createContext<JobApi | null>(null);
 
 export function useJob(): JobApi {
@@ -41,7 +47,12 @@ export function useJob(): JobApi {
   return job;
 }
 
-export function useJobApi(id: string): { job: JobApi | null; standing: JobStanding; error: Error | null } {
+export function useJobApi(id: string): {
+  job: JobApi | null;
+  acts: JobActs;
+  standing: JobStanding;
+  error: Error | null;
+} {
   const client = useQueryClient();
   const [note, setNoteState] = useState<JobStanding["note"]>(null);
   const [saving, setSaving] = useState(0);
@@ -96,9 +107,13 @@ export function useJobApi(id: string): { job: JobApi | null; standing: JobStandi
     [client, id],
   );
 
-  const acts = useMemo(
+  const acts = useMemo<JobActs>(
     () => ({
-      edit: (edits: Edit[], label: string) =>
+      id,
+      setNote,
+      reload,
+      run,
+      edit: (edits, label) =>
         run(() =>
           take(
             api.PATCH("/api/jobs/{job_id}", {
@@ -112,28 +127,17 @@ export function useJobApi(id: string): { job: JobApi | null; standing: JobStandi
         ),
       undo: () => void run(() => take(api.POST("/api/jobs/{job_id}/undo", path))),
       redo: () => void run(() => take(api.POST("/api/jobs/{job_id}/redo", path))),
-      compute: (setup: string, operations: number[] = [], proof = true) =>
+      compute: (setup, operations = [], proof = true) =>
         void run(() => take(api.POST("/api/jobs/{job_id}/compute", { ...path, body: { setup, operations, proof } }))),
-      cancel: (task: string) =>
+      cancel: (task) =>
         void run(() => take(api.POST("/api/tasks/{task_id}/cancel", { params: { path: { task_id: task } } }))),
     }),
-    [run, path],
+    [id, run, path, setNote, reload],
   );
   const job = useMemo<JobApi | null>(
-    () =>
-      state.data
-        ? {
-            id,
-            doc: state.data.document as JobDocument,
-            version: state.data.version,
-            setNote,
-            reload,
-            run,
-            ...acts,
-          }
-        : null,
-    [state.data, id, run, acts, setNote, reload],
+    () => (state.data ? { ...acts, doc: state.data.document as JobDocument, version: state.data.version } : null),
+    [state.data, acts],
   );
   const standing = useMemo(() => ({ status: status.data, note, saving: saving > 0 }), [status.data, note, saving]);
-  return { job, standing, error: state.error };
+  return { job, acts, standing, error: state.error };
 }

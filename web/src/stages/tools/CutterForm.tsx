@@ -1,4 +1,5 @@
 import { Select } from "@mantine/core";
+import { memo } from "react";
 import { freshOf, SchemaForm, useKinds } from "../../forms/SchemaForm";
 import type { AnyOf, Cutter, Fields, Tool } from "../../job/document";
 import { Contour } from "./Contour";
@@ -6,7 +7,13 @@ import { seedFor } from "./fresh";
 import { usePutTool, useShopTables } from "./toolFields";
 
 /** What cuts: its kind and its measures. */
-export function CutterForm({ tool, onDraft }: { tool: Tool; onDraft: (change: Fields) => void }) {
+export const CutterForm = memo(function CutterForm({
+  tool,
+  onDraft,
+}: {
+  tool: Tool;
+  onDraft: (change: Fields) => void;
+}) {
   const put = usePutTool(tool);
   const kinds = useKinds("Tool", "cutter");
   const tables = useShopTables();
@@ -70,4 +77,4 @@ export function CutterForm({ tool, onDraft }: { tool: Tool; onDraft: (change: Fi
       )}
     </fieldset>
   );
-}
+});

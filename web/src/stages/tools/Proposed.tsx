@@ -5,6 +5,9 @@ import type { Tool } from "../../job/document";
 import { useJob } from "../../job/useJob";
 import { useView } from "../../job/view";
 
+/** Whole, or with three digits where it is small: a slow feed is no feed of 0. */
+const whole = (value: number) => (value >= 100 ? Math.round(value) : Number(value.toPrecision(3)));
+
 /** What the load proposes, each number with the limit that bound it, and warnings for what is set. */
 export function Proposed({ tool }: { tool: Tool }) {
   const job = useJob();
@@ -32,10 +35,10 @@ export function Proposed({ tool }: { tool: Tool }) {
   const use = () =>
     job.edit(
       [
-        { path: `tools/${tool.number}/spindle_rpm`, value: Math.round(p.spindle_rpm.value), was: tool.spindle_rpm },
+        { path: `tools/${tool.number}/spindle_rpm`, value: whole(p.spindle_rpm.value), was: tool.spindle_rpm },
         {
           path: `tools/${tool.number}/cutting_feed_mm_min`,
-          value: Math.round(p.cutting_feed_mm_min.value),
+          value: whole(p.cutting_feed_mm_min.value),
           was: tool.cutting_feed_mm_min,
         },
       ],

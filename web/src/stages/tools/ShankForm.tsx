@@ -1,16 +1,23 @@
 import { Button, Group, Select } from "@mantine/core";
+import { memo } from "react";
 import { NumberField } from "../../forms/NumberField";
 import { onlyFields, SchemaForm, useModelSchema } from "../../forms/SchemaForm";
 import type { HolderSection, Tool } from "../../job/document";
-import { useJob } from "../../job/useJob";
+import { useActs } from "../../job/useJob";
 import { StickOut } from "./StickOut";
 import { usePutTool, useShopTables } from "./toolFields";
 
 const SHANK = ["stick_out_mm", "shank_diameter_mm", "neck_diameter_mm", "neck_length_mm", "length_mm"];
 
 /** What holds the cutter: shank, neck, stick-out, holder. */
-export function ShankForm({ tool, onDraft }: { tool: Tool; onDraft: (field: string, value: number) => void }) {
-  const job = useJob();
+export const ShankForm = memo(function ShankForm({
+  tool,
+  onDraft,
+}: {
+  tool: Tool;
+  onDraft: (field: string, value: number) => void;
+}) {
+  const { edit } = useActs();
   const put = usePutTool(tool);
   const schema = useModelSchema("Tool");
   const tables = useShopTables();
@@ -23,7 +30,7 @@ export function ShankForm({ tool, onDraft }: { tool: Tool; onDraft: (field: stri
   const holder = (name: string | null) => {
     const h = tables.holders.find((x) => x.name === name);
     if (h)
-      job.edit(
+      edit(
         [
           { path: `${at}/holder`, value: h.sections, was: tool.holder },
           { path: `${at}/holder_name`, value: h.name, was: tool.holder_name },
@@ -106,4 +113,4 @@ export function ShankForm({ tool, onDraft }: { tool: Tool; onDraft: (field: stri
       </details>
     </fieldset>
   );
-}
+});

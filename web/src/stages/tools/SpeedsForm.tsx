@@ -1,5 +1,5 @@
 import { Switch } from "@mantine/core";
-import { useState } from "react";
+import { memo, useState } from "react";
 import { NumberField } from "../../forms/NumberField";
 import { onlyFields, SchemaForm, useModelSchema } from "../../forms/SchemaForm";
 import type { Tool } from "../../job/document";
@@ -9,7 +9,7 @@ import { usePutTool } from "./toolFields";
 const SPEEDS = ["spindle_rpm", "cutting_feed_mm_min", "entry_feed_mm_min", "exit_feed_mm_min"];
 
 /** Speed and feeds, as proposed or from surface speed and chip load. */
-export function SpeedsForm({ tool }: { tool: Tool }) {
+export const SpeedsForm = memo(function SpeedsForm({ tool }: { tool: Tool }) {
   const put = usePutTool(tool);
   const schema = useModelSchema("Tool");
   const [speed, setSpeed] = useState<number | null>(null);
@@ -49,4 +49,4 @@ export function SpeedsForm({ tool }: { tool: Tool }) {
       />
     </fieldset>
   );
-}
+});

@@ -1,9 +1,9 @@
 import { Button, Group } from "@mantine/core";
-import { useEffect, useState } from "react";
+import { memo, useCallback, useEffect, useState } from "react";
 import { api, take } from "../../api/client";
 import { onlyFields, SchemaForm, TextField, useModelSchema } from "../../forms/SchemaForm";
-import { type Cutter, type Tool, toolLabel } from "../../job/document";
-import { useJob } from "../../job/useJob";
+import { type Cutter, type Fields, type Tool, toolLabel } from "../../job/document";
+import { useActs } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { CutterForm } from "./CutterForm";
 import { Differences } from "./Differences";
@@ -13,23 +13,25 @@ import { ToolDrawing } from "./ToolDrawing";
 import { usePutTool } from "./toolFields";
 
 /** A tool of the job, drawn as its numbers are typed. */
-export function ToolForm({ tool }: { tool: Tool }) {
-  const job = useJob();
+export const ToolForm = memo(function ToolForm({ tool }: { tool: Tool }) {
+  const acts = useActs();
   const view = useView();
   const put = usePutTool(tool);
   const schema = useModelSchema("Tool");
   const [draft, setDraft] = useState(tool);
   useEffect(() => setDraft(tool), [tool]);
+  const cutting = useCallback(
+    (change: Fields) => setDraft((d) => ({ ...d, cutter: { ...d.cutter, ...change } as Cutter })),
+    [],
+  );
+  const holding = useCallback((field: string, value: number) => setDraft((d) => ({ ...d, [field]: value })), []);
   const at = `tools/${tool.number}`;
   return (
     <>
       <ToolDrawing tool={draft} />
-      <CutterForm
-        tool={tool}
-        onDraft={(change) => setDraft({ ...draft, cutter: { ...draft.cutter, ...change } as Cutter })}
-      />
+      <CutterForm tool={tool} onDraft={cutting} />
       <Differences tool={tool} />
-      <ShankForm tool={tool} onDraft={(field, value) => setDraft({ ...draft, [field]: value })} />
+      <ShankForm tool={tool} onDraft={holding} />
       <SpeedsForm tool={tool} />
       <details>
         <summary>More</summary>
@@ -52,12 +54,12 @@ export function ToolForm({ tool }: { tool: Tool }) {
               try {
                 await take(
                   api.POST("/api/jobs/{job_id}/tools/{number}/keep", {
-                    params: { path: { job_id: job.id, number: tool.number } },
+                    params: { path: { job_id: acts.id, number: tool.number } },
                   }),
                 );
-                job.setNote(`T${tool.number} is in the shop's library now.`, true);
+                acts.setNote(`T${tool.number} is in the shop's library now.`, true);
               } catch (e) {
-                job.setNote((e as Error).message);
+                acts.setNote((e as Error).message);
               }
             }}
           >
@@ -68,7 +70,7 @@ export function ToolForm({ tool }: { tool: Tool }) {
             variant="default"
             onClick={() => {
               view.set({ tool: null });
-              job.edit([{ op: "remove", path: at }], "remove tool");
+              acts.edit([{ op: "remove", path: at }], "remove tool");
             }}
           >
             Remove this tool
@@ -77,4 +79,4 @@ export function ToolForm({ tool }: { tool: Tool }) {
       </details>
     </>
   );
-}
+});

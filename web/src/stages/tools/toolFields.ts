@@ -1,6 +1,6 @@
 import type { HolderSection, Tool } from "../../job/document";
 import { useTables } from "../../job/queries";
-import { useJob } from "../../job/useJob";
+import { useActs } from "../../job/useJob";
 
 export type Threads = { name: string; major_mm: number; pitch_mm: number }[];
 export type Holders = { name: string; sections: HolderSection[]; grips: [number, number]; source: string }[];
@@ -13,7 +13,7 @@ export function useShopTables(): { threads: Threads; holders: Holders } {
 
 /** Changes a field of a tool. */
 export function usePutTool(tool: Tool) {
-  const job = useJob();
+  const { edit } = useActs();
   return (field: string, value: unknown) =>
-    job.edit([{ path: `tools/${tool.number}/${field}`, value, was: tool[field as keyof Tool] }], `tool ${tool.number}`);
+    edit([{ path: `tools/${tool.number}/${field}`, value, was: tool[field as keyof Tool] }], `tool ${tool.number}`);
 }
