@@ -14,7 +14,8 @@ ARGUMENTS = [
     "--no-sandbox",
     "--use-angle=swiftshader",
     "--enable-unsafe-swiftshader",
-    "--disable-background-networking", "--disable-gpu-rasterization",
+    "--disable-background-networking",
+    "--disable-gpu-rasterization",
 ]
 
 # An observer costs nothing while nothing changes, as it is with people who look at thirty tabs.

@@ -152,6 +152,18 @@ describe("what the server tells", () => {
     await waitFor(() => expect(standing().note).toEqual({ text: "Tool 3 is missing.", ok: false }));
   });
 
+  it("is said when a task failed while nobody saw the tab", async () => {
+    const { standing } = await open();
+    const hidden = vi.spyOn(document, "hidden", "get").mockReturnValue(true);
+    const said = (state: string, words: string) => ({ job: "j", task: "t", kind: "task", state, words });
+    Events.latest.send("task", said("running", "Row 10"));
+    Events.latest.send("task", said("failed", "Tool 3 is missing."));
+    expect(standing().note).toBeNull();
+    hidden.mockRestore();
+    act(() => void document.dispatchEvent(new Event("visibilitychange")));
+    await waitFor(() => expect(standing().note).toEqual({ text: "Tool 3 is missing.", ok: false }));
+  });
+
   it("is not asked for again where this tab knows the change already", async () => {
     const { count } = await open();
     const asked = count("GET /api/jobs/j/status");

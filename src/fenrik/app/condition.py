@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy.exc import SQLAlchemyError
 from sqlmodel import Session, text
 
+from fenrik.app.outage import database_problem
 from fenrik.app.tables import engine
 from fenrik.app.work.worker import STALLED_S
 
@@ -24,7 +25,8 @@ def look() -> dict[str, Any]:
         with Session(engine()) as session:
             return found | _queue(session)
     except SQLAlchemyError as error:
-        return found | {"database": f"does not answer ({type(error).__name__})."}
+        problem = database_problem(error)
+        return found | {"database": problem.message if problem else f"does not answer ({type(error).__name__})."}
 
 
 def _disk() -> str:

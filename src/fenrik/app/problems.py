@@ -9,11 +9,12 @@ from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel
-from sqlalchemy.exc import DataError, OperationalError
+from sqlalchemy.exc import DataError, OperationalError, ProgrammingError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.exceptions import HTTPException
 from starlette.requests import ClientDisconnect
 
+from fenrik.app.outage import database_problem
 from fenrik.core.errors import FenrikError, Problem
 
 MEDIA = "application/problem+json"
@@ -95,6 +96,12 @@ def install(app: FastAPI) -> None:
             detail="What was answered before is kept. Start the database again (./start), then look whether the last "
             "step was kept as well before you repeat it.",
         )
+
+    @app.exception_handler(ProgrammingError)
+    async def _other_schema(request: Request, error: ProgrammingError) -> JSONResponse:
+        if (problem := database_problem(error)) is None:
+            return await _unforeseen(request, error)
+        return answer(503, f"The database {problem.message}", detail=problem.way_out)
 
     @app.exception_handler(ClientDisconnect)
     async def _broken_off(_request: Request, _error: ClientDisconnect) -> JSONResponse:

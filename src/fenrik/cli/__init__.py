@@ -32,6 +32,13 @@ def main(arguments: list[str] | None = None) -> int:
     except FenrikError as error:
         _print_problems(error.problems)
         return WRONG_JOB
+    except Exception as error:
+        from fenrik.app.outage import database_problem  # jobs and parts need no database, nor what speaks to one
+
+        if (problem := database_problem(error)) is None:
+            raise
+        _print_problems([problem])
+        return WRONG_JOB
 
 
 def _print_problems(problems: list[Problem]) -> None:

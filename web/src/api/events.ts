@@ -6,17 +6,21 @@ type Hear = (told: Told) => void;
 
 const hearers = new Set<Hear>();
 let leave: (() => void) | null = null;
-let missed = false;
+/** What happened while nobody saw this tab: the latest of each job and task. */
+const missed = new Map<string, Told>();
 
-/** A tab that nobody sees does no work; when it is looked at, it looks at everything. */
+/** A tab that nobody sees does no work; when it is looked at, it hears what it missed. */
 function hear(told: Told) {
-  if (document.hidden) missed = true;
-  else hearers.forEach((h) => h(told));
+  if (!document.hidden) return hearers.forEach((h) => h(told));
+  const about = [told.kind, told.data.job, told.data.task].join(" ");
+  missed.delete(about);
+  missed.set(about, told);
 }
 document.addEventListener("visibilitychange", () => {
-  if (document.hidden || !missed) return;
-  missed = false;
-  hear({ kind: "hello", data: {} });
+  if (document.hidden) return;
+  const all = [...missed.values()];
+  missed.clear();
+  all.forEach(hear);
 });
 
 /** Hear through the worker that all tabs share; alone where the browser has no such workers. */
