@@ -25,6 +25,18 @@ describe("a number's range", () => {
   });
 });
 
+describe("a form", () => {
+  const schema = { properties: { depth_mm: { type: "number", title: "Depth" } } } as ModelSchema;
+  it("tells whoever listens now, though the field itself has not changed", async () => {
+    const [first, second] = [vi.fn(), vi.fn()];
+    const { rerender } = show(<SchemaForm schema={schema} value={{ depth_mm: 2 }} onChange={first} />);
+    rerender(<SchemaForm schema={schema} value={{ depth_mm: 2 }} onChange={second} />);
+    type(screen.getByLabelText("Depth"), "3{Enter}");
+    await waitFor(() => expect(second).toHaveBeenCalledWith("depth_mm", 3, 2));
+    expect(first).not.toHaveBeenCalled();
+  });
+});
+
 describe("a field for a number", () => {
   const field = (rest: Partial<Parameters<typeof NumberField>[0]> = {}) => {
     const commit = vi.fn<(v: number | null) => Promise<string>>(async () => "");

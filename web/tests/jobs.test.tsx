@@ -1,8 +1,9 @@
 // @vitest-environment jsdom
-import { server, show } from "./screen";
-import { act, cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
+import { pageOf, server, show } from "./screen";
+import { act, cleanup, fireEvent, renderHook, screen, waitFor } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { JobList } from "../src/jobs/JobList";
+import { useJobs } from "../src/jobs/useJobs";
 import { counted } from "../src/words";
 
 class Events {
@@ -79,6 +80,15 @@ describe("the list of jobs", () => {
     expect(asked.filter((a) => a.what === "GET /api/jobs")).toHaveLength(1);
     tell("job", { job: "7" });
     await waitFor(() => expect(names().sort()).toEqual(["Bracket", "Rail"]));
+  });
+  it("leaves the jobs that nothing happened to as they are, so that they are not drawn again", async () => {
+    server({ ...READY, "GET /api/jobs": () => [head("7", "Bracket"), head("8", "Rail")] });
+    const { result } = renderHook(() => useJobs(), { wrapper: pageOf() });
+    await waitFor(() => expect(result.current.heads).toHaveLength(2));
+    const rail = result.current.heads.find((j) => j.id === "8");
+    tell("job", { job: "7", head: head("7", "Lamp bracket") });
+    await waitFor(() => expect(result.current.heads.map((j) => j.name)).toContain("Lamp bracket"));
+    expect(result.current.heads.find((j) => j.id === "8")).toBe(rail);
   });
   it("does no work while nobody sees it, and hears what it missed when it is looked at", async () => {
     const asked = server({ ...READY, "GET /api/jobs": () => [head("7", "Before"), head("8", "Rail")] });

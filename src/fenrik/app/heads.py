@@ -98,9 +98,10 @@ def heads(job_id: str | None = None) -> list[JobHead]:
         if job_id is not None:
             wanted = wanted.where(JobRow.id == job_id)
         rows = session.exec(wanted.order_by(col(JobRow.changed_at).desc())).all()
-        tasks = session.exec(
-            select(TaskRow).where(col(TaskRow.state).in_(OPEN_STATES)).order_by(col(TaskRow.made_at).desc())
-        ).all()
+        opened = select(TaskRow).where(col(TaskRow.state).in_(OPEN_STATES)).order_by(col(TaskRow.made_at).desc())
+        if job_id is not None:
+            opened = opened.where(TaskRow.job_id == job_id)
+        tasks = session.exec(opened).all()
     busy = {t.job_id: t for t in tasks} | {t.job_id: t for t in tasks if t.state == "running"}
     return [_head(row, facts, busy.get(row.id)) for row, *facts in rows]
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
-from typing import Any
+from typing import Any, Literal
 
 from sqlmodel import Session, text
 
 CHANNEL = "fenrik"
+Kind = Literal["job", "jobs", "task", "release", "head"]
 
 
-def notify(session: Session, **event: Any) -> None:
+def notify(session: Session, kind: Kind, **event: Any) -> None:
     """Tell every open page (and tab) of a change, once this transaction is through."""
-    session.execute(text("select pg_notify(:c, :p)"), {"c": CHANNEL, "p": json.dumps(event)})
+    session.execute(text("select pg_notify(:c, :p)"), {"c": CHANNEL, "p": json.dumps({"kind": kind, **event})})

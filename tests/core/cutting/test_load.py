@@ -6,7 +6,7 @@ import pytest
 
 from fenrik.core.cutting import forces
 from fenrik.core.cutting.data import TABLE
-from fenrik.core.cutting.load import Cutting, Limits, propose, warnings_for
+from fenrik.core.cutting.load import Cutting, Limits, Number, propose, warnings_for
 from fenrik.core.cutting.materials import GROUPS, Material, specific_force
 from fenrik.core.cutting.speeds import feed_rate, spindle_speed
 from fenrik.core.errors import FenrikError
@@ -107,6 +107,18 @@ def test_what_is_proposed_can_be_said_in_a_program_however_slow_it_should_be(fam
     for proposal in (wide, propose(mill(family=family, pitch_mm=pitch), slow, Limits(12_000, 10_000, 1e-6, 1e-6))):
         assert proposal.spindle_rpm.value >= 1
         assert proposal.cutting_feed_mm_min.value >= 0.1
+
+
+def test_a_fine_tap_turns_faster_before_its_pitch_gives_way():
+    slow = STEEL.model_copy(update={"surface_speed_m_min": 0.001})
+    found = propose(mill(0.3, 5.0, family="tapping", pitch_mm=0.08), slow, MACHINE)
+    assert found.cutting_feed_mm_min.value == pytest.approx(0.08 * found.spindle_rpm.value)
+    assert found.cutting_feed_mm_min.value >= 0.1 - 1e-12
+    assert found.spindle_rpm.bound == "least feed"
+
+
+def test_a_number_is_taken_whole_or_with_three_digits_and_never_as_nothing():
+    assert [Number(value=v, unit="").taken for v in (1234.56, 99.96, 0.10004)] == [1235, 100, 0.1]
 
 
 def test_warnings_stand_at_their_numbers():

@@ -1,9 +1,11 @@
 /** What the server tells of. */
 import type { JobHead } from "./client";
+import type { paths } from "./schema";
 
 /** `hello`: what was missed is not known, all is to be looked at again. */
-export const KINDS = ["hello", "job", "jobs", "task", "release", "head"] as const;
-export type Kind = (typeof KINDS)[number];
+export type Kind = paths["/api/events"]["get"]["responses"][200]["content"]["text/event-stream"];
+const ALL: Record<Kind, true> = { hello: true, job: true, jobs: true, task: true, release: true, head: true };
+export const KINDS = Object.keys(ALL) as Kind[];
 /** `head`: what the list shows of the job; null: it is deleted; missing: to be asked for. */
 export type Happening = {
   job?: string;

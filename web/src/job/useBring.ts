@@ -3,15 +3,14 @@ import { useCallback } from "react";
 import { api, take } from "../api/client";
 import { withFile } from "../forms/PickFile";
 import { pick } from "./picking";
-import { useJob } from "./useJob";
+import { useActs } from "./useJob";
 import type { View } from "./view";
 
 export function useBring(view: View) {
-  const job = useJob();
-  const { id } = job;
+  const { id, setNote, reload } = useActs();
   return useCallback(
     async (file: File) => {
-      job.setNote(`Reading ${file.name} …`, true);
+      setNote(`Reading ${file.name} …`, true);
       try {
         const answer = await take(
           api.PUT("/api/jobs/{job_id}/part", { params: { path: { job_id: id } }, ...withFile(file) }),
@@ -22,23 +21,23 @@ export function useBring(view: View) {
           .join(", ");
         const lost = answer.lost ?? [];
         if (lost.length)
-          job.setNote(
+          setNote(
             `New version of the model: ${changed}. Pick again, since the face or edge is gone: ${lost.join(", ")}.`,
           );
         else
-          job.setNote(
+          setNote(
             changed
               ? `New version of the model: ${changed} faces. Everything that was picked has been found again.`
               : null,
             true,
           );
-        job.reload();
+        reload();
         pick({ faces: [], edges: [], lit: [] });
         view.set({ stage: "part" });
       } catch (e) {
-        job.setNote((e as Error).message);
+        setNote((e as Error).message);
       }
     },
-    [id, job, view],
+    [id, setNote, reload, view],
   );
 }

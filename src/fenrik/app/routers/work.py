@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from functools import cache
-from typing import Annotated, Any
+from typing import Annotated, Any, get_args
 
 from fastapi import APIRouter, Header, Request, Response
 from pydantic import BaseModel
@@ -17,8 +17,8 @@ from fenrik.app.access.sessions import LOCAL, asking
 from fenrik.app.context import open_job, store
 from fenrik.app.desk import AtDesk
 from fenrik.app.documents import load
-from fenrik.app.events import hub
-from fenrik.app.notices import notify
+from fenrik.app.events import HELLO, hub
+from fenrik.app.notices import Kind, notify
 from fenrik.app.tables import ReleaseRow, engine, now
 from fenrik.app.work import tasks
 from fenrik.core.errors import fail
@@ -93,7 +93,10 @@ def dialects() -> list[dict[str, str]]:
 
 
 @router.get(
-    "/events", operation_id="events", response_class=Response, responses={200: {"content": {"text/event-stream": {}}}}
+    "/events",
+    operation_id="events",
+    response_class=Response,
+    responses={200: {"content": {"text/event-stream": {"schema": {"enum": [HELLO, *get_args(Kind)]}}}}},
 )
 async def events(request: Request, last_event_id: Annotated[str | None, Header(max_length=60)] = None) -> Response:
     """Changes of jobs and progress of work, as server-sent events; after `Last-Event-ID` where a stream broke off."""

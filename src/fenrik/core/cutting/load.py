@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, computed_field
 
 from fenrik.core.cutting import forces
 from fenrik.core.cutting.data import CARBIDE_TO, cutting_data
@@ -59,6 +59,12 @@ class Number(BaseModel):
     unit: str
     bound: str = Field(default="", description="the limit that held it back; empty: none")
     warning: str = ""
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def taken(self) -> float:
+        """As a row or a tool takes it: whole, or with three digits where it is small: a slow feed is no feed of 0."""
+        return round(self.value) if self.value >= 100 else float(f"{self.value:.3g}")
 
 
 class Proposal(BaseModel):
@@ -197,9 +203,15 @@ def _axial(tool: Cutting, material: Material, limits: Limits, load: float, rpm: 
     row = cutting_data(tool.family, material.group)
     turn = row.chip * tool.diameter_mm * (0.6 + 0.8 * load)
     turn = min(max(turn, row.chip_limits_mm[0]), row.chip_limits_mm[1])
-    if tool.family == "tapping" and tool.pitch_mm:
+    feed_bound = ""
+    least_rpm = limits.spindle_min_rpm
+    if tool.family == "tapping" and tool.pitch_mm:  # the pitch cannot give way, so the spindle must
         turn = tool.pitch_mm
-    turn, feed_bound = max(turn, LEAST_FEED_MM_MIN / rpm), ""
+        least_rpm = max(least_rpm, LEAST_FEED_MM_MIN / turn)
+        if rpm < least_rpm:
+            rpm, rpm_bound = least_rpm, "least feed"
+    elif turn * rpm < LEAST_FEED_MM_MIN:
+        turn, feed_bound = LEAST_FEED_MM_MIN / rpm, "least feed"
     for _ in range(MOST_ROUNDS):
         feed = turn * rpm
         kc = specific_force(material, max(turn / 2, 1e-4))
@@ -217,7 +229,7 @@ def _axial(tool: Cutting, material: Material, limits: Limits, load: float, rpm: 
         if tool.family == "tapping":  # the pitch cannot give way
             if over[1] == "torque":
                 break
-            rpm, rpm_bound = max(rpm / over[0], limits.spindle_min_rpm), over[1]
+            rpm, rpm_bound = max(rpm / over[0], least_rpm), over[1]
         else:
             turn = max(turn * max(0.5, 0.98 / over[0]), LEAST_FEED_MM_MIN / rpm)
     chip = Number(value=turn / tool.flutes, unit="mm", bound=feed_bound)

@@ -172,11 +172,6 @@ def _speeds(build: Build, setup: Setup):  # type: ignore[no-untyped-def]
             return None, None
         limits = Limits(machine.spindle_max_rpm, machine.max_feed_mm_min, machine.power_kw, machine.torque_nm)
         found = propose(as_cutting(tool), material, limits, build.job.load)
-        return _rounded(found.spindle_rpm.value), _rounded(found.cutting_feed_mm_min.value)
+        return found.spindle_rpm.taken, found.cutting_feed_mm_min.taken
 
     return of
-
-
-def _rounded(value: float) -> float:
-    """Whole, or with three digits where it is small: a slow feed is no feed of 0."""
-    return round(value) if value >= 100 else float(f"{value:.3g}")

@@ -5,9 +5,6 @@ import type { Tool } from "../../job/document";
 import { useJob } from "../../job/useJob";
 import { useView } from "../../job/view";
 
-/** Whole, or with three digits where it is small: a slow feed is no feed of 0. */
-const whole = (value: number) => (value >= 100 ? Math.round(value) : Number(value.toPrecision(3)));
-
 /** What the load proposes, each number with the limit that bound it, and warnings for what is set. */
 export function Proposed({ tool }: { tool: Tool }) {
   const job = useJob();
@@ -35,10 +32,10 @@ export function Proposed({ tool }: { tool: Tool }) {
   const use = () =>
     job.edit(
       [
-        { path: `tools/${tool.number}/spindle_rpm`, value: whole(p.spindle_rpm.value), was: tool.spindle_rpm },
+        { path: `tools/${tool.number}/spindle_rpm`, value: p.spindle_rpm.taken, was: tool.spindle_rpm },
         {
           path: `tools/${tool.number}/cutting_feed_mm_min`,
-          value: whole(p.cutting_feed_mm_min.value),
+          value: p.cutting_feed_mm_min.taken,
           was: tool.cutting_feed_mm_min,
         },
       ],
