@@ -8,6 +8,7 @@ import tempfile
 import time
 from pathlib import Path
 
+import numba
 import numpy as np
 
 
@@ -52,6 +53,11 @@ def outside():
             continue
         reached.append(name)
     return reached
+
+
+def crash_beside_threads():
+    numba.get_num_threads()
+    crash()
 
 
 def leave_files_behind():

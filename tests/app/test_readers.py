@@ -6,6 +6,7 @@ import tempfile
 import threading
 import time
 import zipfile
+from pathlib import Path
 
 import psutil
 import pytest
@@ -77,6 +78,18 @@ def test_no_folder_is_left(tmp_path, monkeypatch):
     with pytest.raises(FenrikError, match="crash"):
         read(work.leave_files_behind)
     assert list(tmp_path.iterdir()) == []
+
+
+def test_nothing_is_left_in_shared_memory():
+    def named():
+        return set(Path("/dev/shm").glob("sem.*"))
+
+    before = named()
+    for _ in range(6):
+        with pytest.raises(FenrikError, match="crash"):
+            read(work.crash_beside_threads)
+    # Other tests may make one meanwhile.
+    assert len(named() - before) < 4
 
 
 def test_a_reader_that_waits_too_long_says_so(monkeypatch):

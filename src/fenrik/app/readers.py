@@ -137,6 +137,8 @@ def _serve(pipe: Connection, work: Callable[..., Any], given: tuple[Any, ...], l
     end_with_parent(os.getppid(), signal.SIGKILL)
     give_back_early()
     tempfile.tempdir = folder
+    # Or else kernels make a lock for processes that are forked from this one, and its name stays where this is killed.
+    multiprocessing.set_start_method("spawn", force=True)
     limits.keep_to()
     if not cut_off():
         log.warning("this system cannot cut a process off from the network: a foreign file is read without that")
