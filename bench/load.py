@@ -19,11 +19,19 @@ import psutil
 
 from cluster import Server, serving, until, words_of
 from common import show
+from fenrik.app.work.child import RECYCLED_MB
 from hostile import models
 
 CLIENTS, JOBS, SECONDS = 50, 4, 60.0
 SOAK = int(os.environ.get("FENRIK_SOAK", "20000"))
 COMPUTATIONS, IMPORTS = SOAK // 100, SOAK // 40
+KINDS = {"desk": "desk", "forkserver": "reading", "spawn_main": "computing", "worker": "worker"}
+"""Processes beside the server, by a word of what they were called with."""
+PACE_S = 20 * 60 / 20_000
+MOST_GROWTH = 1.1
+"""Memory of the last quarter over that of the second."""
+ROOM_FILES = 20
+"""Connections that a pool opened when it was needed, and keeps."""
 
 
 def _busy_jobs(server: Server, names: list[str], count: int) -> list[str]:
@@ -108,9 +116,7 @@ def _memory(server: Server) -> dict[str, float]:
     found = {"server": psutil.Process(server.process.pid).memory_info().rss / 2**20}
     for process in server.family():
         words = words_of(process)
-        kind = next((w for w in ("desk", "worker", "forkserver") if w in " ".join(words)), "")
-        if kind == "worker" and "--name" not in words:
-            kind = "computing"
+        kind = next((name for word, name in KINDS.items() if word in " ".join(words)), "")
         if kind:
             try:
                 found[kind] = max(found.get(kind, 0.0), process.memory_info().rss / 2**20)
@@ -120,14 +126,17 @@ def _memory(server: Server) -> dict[str, float]:
 
 
 def soak() -> None:
-    """A working day pressed into minutes: requests, computations, imports; memory is flat and nothing is left over."""
+    """A working day pressed into minutes: requests, computations, imports.
+
+    Memory is flat after the first quarter, and no process, open file or folder is left over.
+    """
     from fenrik.demo import DEMO_JOBS
 
     good = models()
     with serving() as (_, server):
         until(lambda: all(j["state"] not in ("waiting", "computing") for j in _jobs(server)), 900)
-        folders = set(Path(tempfile.gettempdir()).glob("fenrik-*"))
-        names = _busy_jobs(server, list(DEMO_JOBS), 12)
+        folders, held = set(Path(tempfile.gettempdir()).glob("fenrik-*")), _held(server)
+        names, computed = (_busy_jobs(server, list(DEMO_JOBS), count) for count in (12, 4))
         began = time.monotonic()
         done = {"requests": 0, "computations": 0, "imports": 0}
         lock = threading.Lock()
@@ -142,41 +151,75 @@ def soak() -> None:
                             return
                         done["requests"] += 1
                         count = done["requests"]
+                    time.sleep(max(0.0, began + count * PACE_S - time.monotonic()))
                     if count % (SOAK // IMPORTS) == 0:
                         _import(client, good, chance)
                         with lock:
                             done["imports"] += 1
-                    elif count % (SOAK // COMPUTATIONS) == 0:
-                        _compute_afresh(server, chance.choice(names), round(chance.uniform(0.6, 1.5), 3))
-                        with lock:
-                            done["computations"] += 1
                     else:
                         _one(client, chance.choice(names), chance)
 
+        def computations() -> None:
+            for k in range(COMPUTATIONS):
+                _compute_first_row(server, computed[k % len(computed)], 0.6 + 0.001 * k)
+                done["computations"] += 1
+
         threads = [threading.Thread(target=requests, args=(k,)) for k in range(6)]
+        threads.append(threading.Thread(target=computations))
         for thread in threads:
             thread.start()
         while any(t.is_alive() for t in threads):
             samples.append((done["requests"] / SOAK, _memory(server)))
-            print(f"\r{100 * samples[-1][0]:.0f} %  {samples[-1][1]}   ", end="", flush=True)
+            print(f"\r{done} {samples[-1][1]}   ", end="", flush=True)
             time.sleep(2.0)
-        until(lambda: all(j["state"] not in ("waiting", "computing") for j in _jobs(server)), 900)
         print()
         took = time.monotonic() - began
-        kinds = {words_of(p)[-1][:40] for p in server.family() if words_of(p)}
+        until(lambda: len(server.family()) <= held["processes"], 60)
         left = set(Path(tempfile.gettempdir()).glob("fenrik-*")) - folders
-        family = len(server.family())
+        holds = _held(server)
     parts = sorted({k for _, s in samples for k in s})
-    growth = {k: _growth(samples, k) for k in parts}
+    # A process that computes is ended by itself and begun anew where it holds much.
+    growth = {k: _growth(samples, k) for k in parts if k != "computing"}
+    most = max(s.get("computing", 0.0) for _, s in samples)
     show(
         "soak: memory growth",
         max(growth.values()),
         "flat after a quarter",
         f"{done} in {took / 60:.1f} min; memory of the last quarter to that of the second, by process: "
         + ", ".join(f"{k} {v:.2f}" for k, v in growth.items())
-        + f"; {family} processes ({len(kinds)} kinds), folders left: {len(left)}",
+        + f"; computing at most {most:.0f} MB; held before {held}, afterwards {holds}; folders left: {len(left)}",
     )
+    assert done == {"requests": SOAK, "computations": COMPUTATIONS, "imports": IMPORTS}
     assert not left, left
+    assert max(growth.values()) < MOST_GROWTH, growth
+    assert most < 2 * RECYCLED_MB, most
+    assert holds["files"] < held["files"] + ROOM_FILES, (held, holds)
+    assert holds["shared memory"] <= held["shared memory"], (held, holds)
+
+
+def _compute_first_row(server: Server, job: str, cell: float) -> None:
+    """The first row of a job anew, with a stock cell of its own, and waited for."""
+    url = f"{server.address}/api/jobs/{job}"
+    change = {"path": "cell_mm", "value": cell, "check": False}
+    answer = httpx.patch(url, json={"label": "cell", "changes": [change]}, timeout=60)
+    row = next(o for o in answer.raise_for_status().json()["document"]["operations"] if o["enabled"])
+    asked = {"setup": row["setup"], "operations": [row["number"]], "proof": False}
+    task = httpx.post(f"{url}/compute", json=asked, timeout=120).raise_for_status().json()["task"]
+
+    def over() -> bool:
+        tasks = httpx.get(f"{url}/status", timeout=60).json()["tasks"]
+        return next(t for t in tasks if t["id"] == task)["state"] not in ("waiting", "running")
+
+    until(over, 300)
+    states = {o["number"]: o["state"] for o in httpx.get(f"{url}/status", timeout=60).json()["operations"]}
+    assert states[row["number"]] == "ready", states
+
+
+def _held(server: Server) -> dict[str, int]:
+    """How many processes a server has, how many files they hold open, and what stands in shared memory by name."""
+    family = [psutil.Process(server.process.pid), *server.family()]
+    named = len(list(Path("/dev/shm").glob("sem.*")))
+    return {"processes": len(family) - 1, "files": sum(p.num_fds() for p in family), "shared memory": named}
 
 
 def _jobs(server: Server) -> Any:
