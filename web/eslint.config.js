@@ -7,6 +7,7 @@ export default defineConfig({ ignores: ["dist", "src/api/schema.d.ts"] }, tsesli
   rules: {
     "react-hooks/rules-of-hooks": "error",
     "max-lines-per-function": "off",
+    "@typescript-eslint/no-unused-vars": ["error", { ignoreRestSiblings: true }],
     "@typescript-eslint/no-unused-expressions": ["error", { allowTernary: true, allowShortCircuit: true }],
   },
 });

@@ -133,6 +133,19 @@ describe("the open job", () => {
 });
 
 describe("what the server tells", () => {
+  it("draws no status anew that only counts a version on", async () => {
+    let asked = 0;
+    const { standing, count } = await open({
+      "GET /api/jobs/j/status": () => ({ version: ++asked, operations: [{ number: 10 }], setups: [], tasks: [] }),
+    });
+    const before = standing();
+    version = 2;
+    Events.latest.send("job", { job: "j", version });
+    await waitFor(() => expect(count("GET /api/jobs/j/status")).toBe(2));
+    await new Promise((r) => setTimeout(r, 30));
+    expect(standing()).toBe(before);
+  });
+
   it("is looked at when it is about this job", async () => {
     const { count } = await open();
     const [jobs, statuses] = [count("GET /api/jobs/j"), count("GET /api/jobs/j/status")];

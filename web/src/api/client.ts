@@ -2,6 +2,7 @@
 import createClient from "openapi-fetch";
 import { askToSignIn } from "../access/signing";
 import type { components, paths } from "./schema";
+import { askTogether, changedHere } from "./tabs";
 
 export type Schemas = components["schemas"];
 export type JobState = Schemas["JobState"];
@@ -13,18 +14,25 @@ export type Scene = Schemas["Scene"];
 export type JobHead = Schemas["JobHead"];
 export type Problem = { title: string; status: number; detail?: string; problems?: Schemas["ProblemField"][] };
 
-/** `fetch`, which waits for somebody to sign in where the server asks for it, and then asks again. */
-export async function fetchHere(input: RequestInfo | URL, init?: RequestInit): Promise<Response> {
-  const request = new Request(input, init);
-  for (;;) {
-    const answer = await fetch(request.clone());
-    if (answer.status !== 401) return answer;
-    await askToSignIn();
-  }
-}
+/** What waits for somebody to sign in where the server asks for it, and then asks again. */
+const signedIn =
+  (send: (request: Request) => Promise<Response>) =>
+  async (input: RequestInfo | URL, init?: RequestInit): Promise<Response> => {
+    const request = new Request(input, init);
+    for (;;) {
+      const answer = await send(request.clone());
+      if (request.method !== "GET") changedHere();
+      if (answer.status !== 401) return answer;
+      await askToSignIn();
+    }
+  };
+export const fetchHere = signedIn((request) => fetch(request));
 
 // Answers of the moment pass the cache by: there tabs that ask for the same thing wait for one another.
 export const api = createClient<paths>({ baseUrl: "/", fetch: fetchHere, cache: "no-store" });
+
+/** For what many tabs ask after a happening, and of which every change is told: who has heard no more gets the same answer. */
+export const together = { fetch: signedIn(askTogether) };
 
 /** An answer that was not what was hoped for, with its problem document. */
 export class ProblemError extends Error {

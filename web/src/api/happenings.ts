@@ -1,6 +1,5 @@
 /** What the server tells of. */
-import type { JobHead } from "./client";
-import type { paths } from "./schema";
+import type { components, paths } from "./schema";
 
 /** `hello`: what was missed is not known, all is to be looked at again. */
 export type Kind = paths["/api/events"]["get"]["responses"][200]["content"]["text/event-stream"];
@@ -13,6 +12,6 @@ export type Happening = {
   version?: number;
   state?: string;
   words?: string;
-  head?: JobHead | null;
+  head?: components["schemas"]["JobHead"] | null;
 };
 export type Told = { kind: Kind; data: Happening };

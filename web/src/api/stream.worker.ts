@@ -1,11 +1,18 @@
 /** The one stream of events of a browser, whatever the number of its tabs: HTTP/1.1 lets a browser have six in all. */
+import { askOnce } from "./asking";
 import { KINDS, type Told } from "./happenings";
+import type { Heard, Said } from "./tabs";
 
 const tabs = new Set<MessagePort>();
 const AGAIN_MS = 3000;
+const born = Math.random().toString(36).slice(2);
+let count = 0;
+
+const say = (port: MessagePort, heard: Heard) => port.postMessage(heard);
 
 function tell(told: Told) {
-  for (const port of tabs) port.postMessage(told);
+  const mark = `${born} ${++count}`;
+  for (const port of tabs) say(port, { told, mark });
 }
 
 function listen() {
@@ -19,10 +26,19 @@ function listen() {
 }
 listen();
 
+const answerTo = askOnce(async (url) => {
+  const answer = await fetch(url, { cache: "no-store" });
+  return { status: answer.status, type: answer.headers.get("content-type") ?? "", text: await answer.text() };
+});
+
 addEventListener("connect", (e) => {
   const port = (e as MessageEvent).ports[0];
   tabs.add(port);
-  // A tab that is closed says so; one that ends otherwise costs a message that nobody reads.
-  port.onmessage = () => tabs.delete(port);
+  port.onmessage = async ({ data }: MessageEvent<Said>) => {
+    // A tab that is closed says so; one that ends otherwise costs a message that nobody reads.
+    if (data === "gone") return tabs.delete(port);
+    const plain = await answerTo(data.url, data.mark).catch(() => null);
+    say(port, { answer: data.ask, plain });
+  };
   port.start();
 });

@@ -1,7 +1,7 @@
 /** The open job: its document, status, and ways to change it; kept fresh by server-sent events. */
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, useCallback, useContext, useMemo, useState } from "react";
-import { api, take, type Change, type JobState, type JobStatus } from "../api/client";
+import { api, take, together, type Change, type JobState, type JobStatus } from "../api/client";
 import { useEvents } from "../api/events";
 import type { Told } from "../api/happenings";
 import type { JobDocument } from "./document";
@@ -24,9 +24,11 @@ export type JobActs = {
 };
 export type JobApi = JobActs & { doc: JobDocument; version: number };
 
+export type Standing = Omit<JobStatus, "version">;
+
 /** What comes and goes while the job stays as it is; apart, so that it is not drawn again as a whole for it. */
 export type JobStanding = {
-  status: JobStatus | undefined;
+  status: Standing | undefined;
   note: { text: string; ok: boolean } | null;
   saving: boolean;
 };
@@ -47,6 +49,9 @@ export function useJob(): JobApi {
   return job;
 }
 
+/** A status that only counts a version on is the same, and draws nothing anew. */
+const withoutVersion = ({ version, ...rest }: JobStatus): Standing => rest;
+
 export function useJobApi(id: string): {
   job: JobApi | null;
   acts: JobActs;
@@ -57,10 +62,14 @@ export function useJobApi(id: string): {
   const [note, setNoteState] = useState<JobStanding["note"]>(null);
   const [saving, setSaving] = useState(0);
   const path = useMemo(() => ({ params: { path: { job_id: id } } }), [id]);
-  const state = useQuery({ queryKey: ["job", id], queryFn: () => take(api.GET("/api/jobs/{job_id}", path)) });
+  const state = useQuery({
+    queryKey: ["job", id],
+    queryFn: () => take(api.GET("/api/jobs/{job_id}", { ...path, ...together })),
+  });
   const status = useQuery({
     queryKey: ["status", id],
-    queryFn: () => take(api.GET("/api/jobs/{job_id}/status", path)),
+    queryFn: () => take(api.GET("/api/jobs/{job_id}/status", { ...path, ...together })),
+    select: withoutVersion,
   });
 
   const setNote = useCallback((text: string | null, ok = false) => setNoteState(text ? { text, ok } : null), []);

@@ -1,6 +1,6 @@
 /** The next step of a job, as one act: from a model to a proven program. */
-import { api, take, type JobStatus } from "../api/client";
-import { useJob, useStanding } from "./useJob";
+import { api, take } from "../api/client";
+import { type Standing, useJob, useStanding } from "./useJob";
 import { useView } from "./view";
 
 export type Next = { words: string; act: () => void };
@@ -34,7 +34,7 @@ export function useNext(): Next | null {
 }
 
 /** Setups that want computing; one that the status does not know yet has just been made. */
-function open(status: JobStatus, ids: string[]) {
+function open(status: Standing, ids: string[]) {
   return ids.filter((id) => {
     const known = status.setups.find((s) => s.id === id);
     return !known || (known.proof !== "ready" && !known.problem);

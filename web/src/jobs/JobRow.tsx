@@ -39,7 +39,7 @@ export const JobRow = memo(function JobRow({
           <span className="nopicture" aria-hidden />
         )}
       </td>
-      <td>
+      <td title={job.name}>
         <Anchor component={Link} href={`/jobs/${job.id}/part`} fw={600}>
           {job.name}
         </Anchor>

@@ -8,6 +8,8 @@ import { useJobs } from "./useJobs";
 export type Note = { text: string; undo?: () => void } | null;
 /** Does something at the server, says while it lasts what it is and afterwards what went wrong. */
 export type Attempt = (work: () => Promise<unknown>, words?: string) => Promise<void>;
+/** Pixels of the columns, so that a row that changes leaves all others where they are; the job has the rest. */
+const WIDTHS = [112, undefined, 118, 130, 230, 178, 48];
 type Order = { by: "changed" | "name" | "state" | "time"; up: boolean };
 
 const KEYS: Record<Order["by"], (j: JobHead) => string | number> = {
@@ -61,6 +63,11 @@ export function JobTable({
       )}
       {shown.length > 0 && (
         <table className="dense jobs" aria-label="Jobs">
+          <colgroup>
+            {WIDTHS.map((width, k) => (
+              <col key={k} width={width} />
+            ))}
+          </colgroup>
           <thead>
             <tr>
               <th aria-label="Picture" />

@@ -1,11 +1,11 @@
 /** The list of jobs, kept fresh; those whose state is unknown tell it one by one. */
 import { useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useMemo } from "react";
-import { api, take, type JobHead } from "../api/client";
+import { api, take, together, type JobHead } from "../api/client";
 import { useEvents } from "../api/events";
 import type { Told } from "../api/happenings";
 
-/** So that of many tabs one asks first: the answer to it is told to all, and the others need not ask. */
+/** So that of many people one asks first: the answer to it is told to all, and the others need not ask. */
 const someTime = () => new Promise((r) => setTimeout(r, 400 * Math.random()));
 
 /** The list with a job as it is now: changed, new, or (no head) gone. */
@@ -14,7 +14,7 @@ const placed = (list: JobHead[] | undefined, id: string, head: JobHead | null) =
 
 export function useJobs() {
   const client = useQueryClient();
-  const list = useQuery({ queryKey: ["jobs"], queryFn: () => take(api.GET("/api/jobs")), staleTime: 0 });
+  const list = useQuery({ queryKey: ["jobs"], queryFn: () => take(api.GET("/api/jobs", together)), staleTime: 0 });
   const unknown = useMemo(() => (list.data ?? []).filter((j) => !j.known), [list.data]);
   const told = useQueries({
     queries: unknown.map((j) => ({
@@ -22,7 +22,7 @@ export function useJobs() {
       queryFn: async ({ signal }: { signal: AbortSignal }) => {
         await someTime();
         signal.throwIfAborted();
-        return take(api.GET("/api/jobs/{job_id}/head", { params: { path: { job_id: j.id } }, signal }));
+        return take(api.GET("/api/jobs/{job_id}/head", { params: { path: { job_id: j.id } }, signal, ...together }));
       },
       retry: false,
       staleTime: 0,
