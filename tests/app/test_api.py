@@ -17,7 +17,7 @@ from hypothesis import HealthCheck, given, settings
 from schemathesis.specs.openapi.checks import positive_data_acceptance
 
 from app_fixtures import decode, free_port, patch, wait_for_answer
-from cluster import words_of
+from cluster import outliving, words_of
 from fenrik.app.documents import Change, apply
 from fenrik.app.layout import encode
 from fenrik.app.problems import Conflict
@@ -274,8 +274,7 @@ def test_a_stopped_server_leaves_no_process_behind(server, wait):
     finally:
         process.terminate()
         process.wait(30)
-    _, alive = psutil.wait_procs(children, timeout=20)
-    assert alive == []
+    assert outliving(children, 20) == []
 
 
 def test_a_killed_worker_loses_nothing(server, client, small_job, wait):

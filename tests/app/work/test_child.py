@@ -8,6 +8,7 @@ import time
 import psutil
 import pytest
 
+from cluster import outliving
 from fenrik.app.work.child import IDLE_S, Child, Crashed, Overrun, Stopped
 
 
@@ -91,4 +92,4 @@ def test_the_child_goes_with_its_worker():
     assert children
     worker.kill()
     worker.wait()
-    assert psutil.wait_procs(children, timeout=20)[1] == []
+    assert outliving(children, 20) == []

@@ -3,11 +3,10 @@
 import time
 
 import httpx
-import psutil
 import pytest
 
 from app_fixtures import set_up_small_job
-from cluster import Server, until
+from cluster import Server, outliving, until
 
 
 @pytest.fixture(scope="module")
@@ -69,6 +68,6 @@ def test_the_server_is_killed_and_all_its_processes_go_with_it(busy, own_server)
     family = own_server.family()
     assert family
     own_server.kill()
-    assert psutil.wait_procs(family, timeout=5)[1] == []
+    assert outliving(family, 5) == []
     own_server.start()
     done(*busy)
