@@ -19,7 +19,7 @@ from sqlmodel import delete as sql_delete
 from fenrik.app.access.sessions import asking
 from fenrik.app.notices import notify
 from fenrik.app.problems import Conflict
-from fenrik.app.tables import ComputedRow, JobRow, ModelRow, ReleaseRow, RevisionRow, TaskRow, engine, now
+from fenrik.app.tables import ComputedRow, JobRow, ModelRow, ReleaseRow, RevisionRow, TaskRow, engine, now, put_new
 from fenrik.core.errors import Problem, fail
 from fenrik.core.job import Job, parse_job
 
@@ -107,8 +107,11 @@ def add(
     files: dict[str, bytes] | None = None,
 ) -> None:
     """A new job, kept when the session commits."""
-    sha = keep_model(session, *model) if model else None
-    kept = {name: keep_model(session, name, data) for name, data in (files or {}).items()}
+    given = [*([model] if model else []), *(files or {}).items()]
+    # In one order, or else two who do it at a time wait for each other.
+    shas = {data: keep_model(session, name, data) for name, data in sorted(given, key=lambda g: g[1])}
+    sha = shas[model[1]] if model else None
+    kept = {name: shas[data] for name, data in (files or {}).items()}
     _begin(session, job_id, job.model_dump(mode="json"), sha, kept, "new")
 
 
@@ -186,9 +189,8 @@ def keep_model(session: Session, name: str, data: bytes) -> str:
     sha = sha256(data)
     # Held until the revision that names it is there: else it could be cleaned up in between.
     held = select(ModelRow.sha).where(ModelRow.sha == sha).with_for_update(read=True, key_share=True)
-    if session.exec(held).first() is None:
-        session.add(ModelRow(sha=sha, name=name, data=data))
-        session.flush()
+    while session.exec(held).first() is None and not put_new(session, ModelRow(sha=sha, name=name, data=data)):
+        pass
     return sha
 
 

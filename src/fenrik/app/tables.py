@@ -7,9 +7,9 @@ from functools import lru_cache
 from typing import Any
 
 from pydantic_core import from_json, to_json
-from sqlalchemy import JSON, BigInteger, Column, Engine, LargeBinary
-from sqlalchemy.dialects.postgresql import JSONB
-from sqlmodel import Field, SQLModel, create_engine
+from sqlalchemy import JSON, BigInteger, Column, Engine, LargeBinary, inspect
+from sqlalchemy.dialects.postgresql import JSONB, insert
+from sqlmodel import Field, Session, SQLModel, create_engine
 
 from fenrik.app.settings import sqlalchemy_url
 
@@ -185,3 +185,19 @@ def engine() -> Engine:
         json_serializer=lambda value: to_json(value).decode(),
         json_deserializer=from_json,
     )
+
+
+def put(session: Session, row: SQLModel) -> None:
+    """Insert a row, or replace the one of the same key; also where somebody else inserts it at this moment."""
+    if not put_new(session, row):
+        session.merge(row)
+
+
+def put_new(session: Session, row: SQLModel) -> bool:
+    """Insert a row and hold it until the session commits; gives whether there was none of the same key.
+
+    Where somebody else is inserting one it is waited for what becomes of that.
+    """
+    key = inspect(type(row)).primary_key
+    made = insert(type(row)).values(row.model_dump()).on_conflict_do_nothing().returning(*key)
+    return session.execute(made).first() is not None
