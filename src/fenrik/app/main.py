@@ -31,13 +31,23 @@ async def _warm_up() -> None:
     # One after the other: somebody may look at a job already.
     await asyncio.to_thread(warm_opening)
     await asyncio.to_thread(reading.warm_reader)
+    _leave_as_it_is()
+
+
+def _leave_as_it_is() -> None:
+    """Have what is there now never looked through for garbage again.
+
+    What was imported stays, and looking through it would stop requests for tenths of a second. Without it that is cheap
+    enough to be done every few hundred requests: a job that was opened holds itself in circles.
+    """
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(20_000, 5, 5)
 
 
 @contextlib.asynccontextmanager
 async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
-    # What was imported stays; collecting it again and again would stop requests for tenths of a second.
-    gc.freeze()
-    gc.set_threshold(50_000, 20, 100)
+    _leave_as_it_is()
     work = []
     if not is_desk():
         work += [hub.listen(), watch()]
