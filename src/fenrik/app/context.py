@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import TypeVar
 
 from sqlmodel import Session
 
-from fenrik.app.documents import KeptFiles, load, model_of
+from fenrik.app.documents import Change, KeptFiles, change, load, model_of
+from fenrik.app.problems import Overtaken
 from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import engine
 from fenrik.core.build import Build
@@ -36,6 +40,11 @@ class Opened:
         if found is None:
             raise fail("setup", "does not exist (any more).", "Choose another setup.", setup_id)
         return found
+
+
+T = TypeVar("T")
+AGAIN = 2
+"""How often something is done again that was overtaken."""
 
 
 @lru_cache(maxsize=1)
@@ -76,3 +85,41 @@ def open_job(job_id: str) -> Opened:
         row, _ = load(session, job_id)
         version, head, top = row.version, row.head, row.top
     return Opened(job_id, version, head, top, _build_of(job_id, version))
+
+
+def on_latest(job_id: str, act: Callable[[Opened], T]) -> T:
+    """Do something with a job as it is; where somebody changes it meanwhile, again with what it is then.
+
+    Raises:
+        Overtaken: as the act raises it, when the job is changed each time.
+    """
+    for _ in range(AGAIN):
+        with contextlib.suppress(Overtaken):
+            return act(open_job(job_id))
+    return act(open_job(job_id))
+
+
+def rework(job_id: str, label: str, work: Callable[[Opened], tuple[Job, T]]) -> T:
+    """Change a job into what is worked out from it, in one step of undo, so that nobody's change is lost.
+
+    Args:
+        work: gives the job as it is to be, and what else it found, which is given back.
+
+    Raises:
+        Overtaken: when the job is changed by somebody each time.
+    """
+
+    def act(opened: Opened) -> T:
+        wanted, found = work(opened)
+        _become(opened, wanted, label)
+        return found
+
+    return on_latest(job_id, act)
+
+
+def _become(opened: Opened, wanted: Job, label: str) -> None:
+    """Change a job in the parts of its document that differ from what is wanted."""
+    before, after = opened.job.model_dump(mode="json"), wanted.model_dump(mode="json")
+    changes = [Change(path=p, value=after[p], check=False) for p in after if after[p] != before[p]]
+    if changes:
+        change(opened.job_id, changes, label, opened.version)

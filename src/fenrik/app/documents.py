@@ -18,7 +18,7 @@ from sqlmodel import delete as sql_delete
 
 from fenrik.app.access.sessions import asking
 from fenrik.app.notices import notify
-from fenrik.app.problems import Conflict
+from fenrik.app.problems import Conflict, Overtaken
 from fenrik.app.tables import ComputedRow, JobRow, ModelRow, ReleaseRow, RevisionRow, TaskRow, engine, now, put_new
 from fenrik.core.errors import Problem, fail
 from fenrik.core.job import Job, parse_job
@@ -76,7 +76,7 @@ def _locked(session: Session, job_id: str) -> JobRow:
         FenrikError: when there is no such job.
     """
     row = session.exec(select(JobRow).where(JobRow.id == job_id).with_for_update()).first()
-    if row is None:
+    if row is None or row.deleted_at is not None:
         raise fail("job", "does not exist (any more).", "Go back to the list of jobs.", job_id)
     return row
 
@@ -267,16 +267,20 @@ _latest: dict[str, _Latest] = {}
 LATEST_KEPT = 16
 
 
-def change(job_id: str, changes: list[Change], label: str) -> tuple[JobRow, dict[str, Any]]:
+def change(job_id: str, changes: list[Change], label: str, seen: int | None = None) -> tuple[JobRow, dict[str, Any]]:
     """Carry changes out; gives the job's row and its new document.
 
+    Args:
+        seen: the version that they were worked out from, where they hang on more than their own fields.
+
     Raises:
-        Conflict: when a field no longer holds what the person saw.
+        Conflict: when a field no longer holds what the person saw, or the job is no longer that version.
         FenrikError: when a path leads nowhere, or the document would be wrong.
     """
     # The row is not read again after it is kept: a database that goes away then would take back an answer.
     with Session(engine(), expire_on_commit=False) as session:
         row = _locked(session, job_id)
+        still(row, seen)
         latest = _latest.get(job_id)
         if latest is None or latest.head != row.head or latest.version != row.version:
             _, revision = load(session, job_id)
@@ -295,6 +299,18 @@ def change(job_id: str, changes: list[Change], label: str) -> tuple[JobRow, dict
         while len(_latest) > LATEST_KEPT:
             _latest.pop(next(iter(_latest)), None)
         return row, document
+
+
+def still(row: JobRow, seen: int | None) -> None:
+    """Raise where a job is no longer the version that was seen.
+
+    Raises:
+        Overtaken: when it was changed meanwhile.
+    """
+    if seen is not None and row.version != seen:
+        raise Overtaken(
+            Problem("job", "was changed while this was worked out.", "Look at what is new, then do this again.")
+        )
 
 
 def step(job_id: str, direction: Literal[-1, 1]) -> int:

@@ -41,8 +41,16 @@ class ProblemDocument(BaseModel):
 class Conflict(Exception):
     """Two people changed the same field."""
 
+    title = "Somebody else changed this field."
+
     def __init__(self, problem: Problem) -> None:
         self.problem = problem
+
+
+class Overtaken(Conflict):
+    """A job is no longer what something was worked out from."""
+
+    title = "Somebody else changed this job meanwhile."
 
 
 def answer(status: int, title: str, problems: list[Problem] | None = None, detail: str = "") -> JSONResponse:
@@ -68,7 +76,7 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(Conflict)
     async def _conflict(_request: Request, error: Conflict) -> JSONResponse:
-        return answer(409, "Somebody else changed this field.", [error.problem], str(error.problem))
+        return answer(409, error.title, [error.problem], str(error.problem))
 
     @app.exception_handler(RequestValidationError)
     async def _invalid(_request: Request, error: RequestValidationError) -> JSONResponse:

@@ -8,11 +8,10 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, File, Query, Response, UploadFile
 from pydantic import BaseModel, Field
 
-from fenrik.app import documents, library
+from fenrik.app import library
 from fenrik.app.access.roles import needs
-from fenrik.app.context import Opened, open_job
+from fenrik.app.context import Opened, open_job, rework
 from fenrik.app.desk import AtDesk
-from fenrik.app.documents import Change
 from fenrik.app.reading import MAX_LIST_BYTES, read_tools
 from fenrik.app.routers.jobs import JobState, job_state
 from fenrik.core.contact.stickout import shortest_stick_out
@@ -20,6 +19,7 @@ from fenrik.core.cutting.load import Limits, Proposal, propose, warnings_for
 from fenrik.core.cutting.materials import GROUPS, Material
 from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.errors import fail
+from fenrik.core.job import Job
 from fenrik.core.machines import Machine
 from fenrik.core.recipe import Recipe
 from fenrik.core.setups.grids import join_meshes
@@ -182,14 +182,16 @@ def take_tools(job_id: str, body: Take) -> JobState:
     missing = [n for n in body.numbers if n not in shelf]
     if missing:
         raise fail("numbers", "are not in the library.", "Choose tools of the list.", missing)
-    taken = {t.number for t in open_job(job_id).job.tools}
-    changes = []
-    for number in body.numbers:
-        fresh = number if number not in taken else max(taken | shelf.keys()) + 1
-        taken.add(fresh)
-        tool = shelf[number].model_copy(update={"number": fresh})
-        changes.append(Change(op="add", path="tools", value=tool.model_dump(mode="json")))
-    documents.change(job_id, changes, "tools from the library")
+
+    def work(opened: Opened) -> tuple[Job, None]:
+        tools = list(opened.job.tools)
+        for number in body.numbers:
+            taken = {t.number for t in tools}
+            fresh = number if number not in taken else max(taken | shelf.keys()) + 1
+            tools.append(shelf[number].model_copy(update={"number": fresh}))
+        return opened.job.model_copy(update={"tools": tools}), None
+
+    rework(job_id, "tools from the library", work)
     return job_state(job_id)
 
 
@@ -222,14 +224,15 @@ def export_job_tools(job_id: str, form: Literal["json", "csv"]) -> Response:
 def import_job_tools(job_id: str, file: Annotated[UploadFile, File()]) -> JobState:
     """Tools from a JSON or CSV file into the job; those of the same number are replaced. All are kept or none."""
     tools = _read_list(file)
-    here = {t.number for t in open_job(job_id).job.tools}
-    changes = [
-        Change(path=f"tools/{t.number}", value=t.model_dump(mode="json"), check=False)
-        if t.number in here
-        else Change(op="add", path="tools", value=t.model_dump(mode="json"))
-        for t in tools
-    ]
-    documents.change(job_id, changes, "tools from a file")
+
+    def work(opened: Opened) -> tuple[Job, None]:
+        given = {t.number: t for t in tools}
+        here = {t.number for t in opened.job.tools}
+        kept = [given.get(t.number, t) for t in opened.job.tools]
+        fresh = [t for t in tools if t.number not in here]
+        return opened.job.model_copy(update={"tools": [*kept, *fresh]}), None
+
+    rework(job_id, "tools from a file", work)
     return job_state(job_id)
 
 

@@ -13,16 +13,15 @@ from sqlmodel import Session, col, select
 
 from fenrik.app import documents
 from fenrik.app.access.roles import needs
-from fenrik.app.context import open_job, store
+from fenrik.app.context import Opened, on_latest, open_job, rework, store
 from fenrik.app.desk import AtDesk
-from fenrik.app.documents import Change
 from fenrik.app.layout import BINARY, binary, encode
 from fenrik.app.reading import check_file, clean_name, read_model
 from fenrik.app.routers.jobs import JobState, job_state
 from fenrik.app.tables import RevisionRow, engine
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, fail
-from fenrik.core.job import MeasureSpot, Part, bodies_used, parse_job, zero_points
+from fenrik.core.job import Job, MeasureSpot, Part, bodies_used, parse_job, zero_points
 from fenrik.core.measurements import measure_spots
 from fenrik.core.recognise import Recognition
 from fenrik.core.recognise.features import Vector
@@ -91,10 +90,16 @@ def put_part(job_id: str, file: Annotated[UploadFile, File()], scale: Annotated[
     name = clean_name(file.filename or "model.step")
     data = file.file.read(MAX_BYTES + 1)
     packed = read_model(data, name, scale)
-    after = unpack_solid(packed)
-    before = _solid_before(job_id)
+    found = on_latest(job_id, lambda opened: _put_under(opened, Part(file=name, scale=scale), data, packed))
+    return PartState(**job_state(job_id).model_dump(), **found)
+
+
+def _put_under(opened: Opened, part: Part, data: bytes, packed: bytes) -> dict[str, Any]:
+    """Put a model that was read (as the solid in `packed`) under a job; gives what became of its references."""
+    after, before = unpack_solid(packed), _solid_before(opened.build)
     with Session(engine()) as session:
-        row, revision = documents.load(session, job_id, lock=True)
+        row, revision = documents.load(session, opened.job_id, lock=True)
+        documents.still(row, opened.version)
         document = dict(revision.document)
         names = {b.name for b in after.bodies}
         roles = [r for r in (document.get("part") or {}).get("roles", []) if r["body"] in names]
@@ -104,32 +109,35 @@ def put_part(job_id: str, file: Annotated[UploadFile, File()], scale: Annotated[
             document, followed, lost = revised.document, revised.followed, revised.lost
             kinds = [c.change for c in revised.changes]
             changed = {k: kinds.count(k) for k in dict.fromkeys(kinds)}
-        document |= {"part": Part(file=name, scale=scale).model_dump() | {"roles": roles}}
+        document |= {"part": part.model_dump() | {"roles": roles}}
         if document["name"] == "New job":
-            document["name"] = PurePosixPath(name).stem.replace("-", " ").replace("_", " ").capitalize()
-        sha = documents.keep_model(session, name, data)
+            document["name"] = PurePosixPath(part.file).stem.replace("-", " ").replace("_", " ").capitalize()
+        sha = documents.keep_model(session, part.file, data)
         job = parse_job(document)
         store().put(Build(job, data, store()).model_key, "solid", packed)
-        documents.save(session, row, job.model_dump(mode="json"), sha, f"part {name}", revision.files)
+        documents.save(session, row, job.model_dump(mode="json"), sha, f"part {part.file}", revision.files)
         session.commit()
-    return PartState(**job_state(job_id).model_dump(), followed=followed, lost=lost, changed=changed)
+    return {"followed": followed, "lost": lost, "changed": changed}
 
 
-def _solid_before(job_id: str) -> Solid | None:
-    build = open_job(job_id).build
+def _solid_before(build: Build) -> Solid | None:
     return None if build.job.part is None or build.model is None else build.all_bodies
 
 
 @router.put("/part/scale", operation_id="scalePart")
 def scale_part(job_id: str, scale: float) -> JobState:
     """Give the same model another scale."""
-    build = open_job(job_id).build
-    if build.job.part is None or build.model is None:
-        raise fail("part", "is missing.", "Bring in a model first.")
-    packed = read_model(build.model, build.job.part.file, scale)
-    scaled = build.job.model_copy(update={"part": build.job.part.model_copy(update={"scale": scale})})
-    store().put(Build(scaled, build.model, store()).model_key, "solid", packed)
-    documents.change(job_id, [Change(path="part/scale", value=scale, check=False)], "scale")
+
+    def work(opened: Opened) -> tuple[Job, None]:
+        build = opened.build
+        if build.job.part is None or build.model is None:
+            raise fail("part", "is missing.", "Bring in a model first.")
+        packed = read_model(build.model, build.job.part.file, scale)
+        scaled = build.job.model_copy(update={"part": build.job.part.model_copy(update={"scale": scale})})
+        store().put(Build(scaled, build.model, store()).model_key, "solid", packed)
+        return scaled, None
+
+    rework(job_id, "scale", work)
     return job_state(job_id)
 
 

@@ -8,13 +8,13 @@ import numpy as np
 from fastapi import APIRouter, Response
 from pydantic import BaseModel
 
-from fenrik.app import documents, library
-from fenrik.app.context import open_job
+from fenrik.app import library
+from fenrik.app.context import Opened, open_job, rework
 from fenrik.app.desk import AtDesk
-from fenrik.app.documents import Change
 from fenrik.app.layout import BINARY, binary, encode
 from fenrik.app.routers.jobs import JobState, job_state
 from fenrik.core.errors import fail
+from fenrik.core.job import Job
 from fenrik.core.planning import (
     Coverage,
     Finish,
@@ -59,7 +59,10 @@ def read_first_setup(job_id: str) -> FirstSetup:
 @router.get("/setups/{setup_id}/route-proposal", operation_id="readRouteProposal")
 def proposal(job_id: str, setup_id: str, sides: Sides = "this") -> RouteProposal:
     """A route by the job's recipe: for what can be seen along the setup's direction, or for all sides of the part."""
-    opened = open_job(job_id)
+    return _proposed(open_job(job_id), setup_id, sides)
+
+
+def _proposed(opened: Opened, setup_id: str, sides: Sides) -> RouteProposal:
     if sides == "all":
         return propose_sides(opened.build, library.library_tools())
     return propose_route(opened.build, opened.setup(setup_id), library.library_tools())
@@ -68,17 +71,15 @@ def proposal(job_id: str, setup_id: str, sides: Sides = "this") -> RouteProposal
 @router.post("/setups/{setup_id}/route-proposal", operation_id="takeRouteProposal")
 def take_proposal(job_id: str, setup_id: str, sides: Sides = "this") -> RouteTaken:
     """The proposed route added to the job, with its setups and the tools from the shop; one step of undo."""
-    found = proposal(job_id, setup_id, sides)
-    if not found.operations:
-        raise fail(
-            "route", "has nothing to propose here.", "Turn the setup to a side with features, or add rows by hand."
-        )
-    opened = open_job(job_id)
-    grown = with_route(opened.job, found).model_dump(mode="json")
-    changes = [
-        Change(op="set", path=path, value=grown[path], check=False) for path in ("setups", "tools", "operations")
-    ]
-    documents.change(job_id, changes, "take the proposed route")
+
+    def work(opened: Opened) -> tuple[Job, RouteProposal]:
+        found = _proposed(opened, setup_id, sides)
+        if not found.operations:
+            way_out = "Turn the setup to a side with features, or add rows by hand."
+            raise fail("route", "has nothing to propose here.", way_out)
+        return with_route(opened.job, found), found
+
+    found = rework(job_id, "take the proposed route", work)
     return RouteTaken(job=job_state(job_id), proposal=found)
 
 
@@ -99,16 +100,20 @@ class HolesAnswer(BaseModel):
 @router.post("/holes/way", operation_id="makeHoles")
 def holes_way(job_id: str, body: HolesMade) -> HolesAnswer:
     """Make holes another way; rows that make them already follow. One step of undo."""
-    opened = open_job(job_id)
-    wanted = set(body.faces)
-    faces = {k for k, number in enumerate(opened.build.part_faces) if number in wanted}
-    if not faces:
-        raise fail("faces", "are none of the part's.", "Choose a row of the table of holes.", body.faces[:5])
-    found, told = make_holes(opened.build, faces, body.way, library.library_tools())
-    now = found.model_dump(mode="json")
-    changes = [Change(op="set", path=p, value=now[p], check=False) for p in ("hole_choices", "tools", "operations")]
-    documents.change(job_id, changes, f"holes by {body.way}")
+
+    def work(opened: Opened) -> tuple[Job, list[Uncovered]]:
+        if not (faces := _of_part(opened, body.faces)):
+            raise fail("faces", "are none of the part's.", "Choose a row of the table of holes.", body.faces[:5])
+        return make_holes(opened.build, faces, body.way, library.library_tools())
+
+    told = rework(job_id, f"holes by {body.way}", work)
     return HolesAnswer(job=job_state(job_id), uncovered=told)
+
+
+def _of_part(opened: Opened, faces: list[int]) -> set[int]:
+    """Those of the part among faces of the whole model, in the part's numbers."""
+    wanted = set(faces)
+    return {k for k, number in enumerate(opened.build.part_faces) if number in wanted}
 
 
 @router.get("/coverage", operation_id="readCoverage")
@@ -150,16 +155,16 @@ class FacesLeft(BaseModel):
 @router.post("/left-over", operation_id="makeLeftOver")
 def make_left_over(job_id: str, body: FacesLeft) -> RouteTaken:
     """Rows for faces that are left over, from the setups that see them; one step of undo."""
-    opened = open_job(job_id)
-    wanted = {k for k, number in enumerate(opened.build.part_faces) if number in set(body.faces)}
-    if not wanted:
-        raise fail("faces", "are none of the part's.", "Choose a row of the list.", body.faces[:5])
-    total = propose_for(opened.build, wanted, library.library_tools())
-    if not total.operations:
-        raise fail("route", "finds no tool that comes to it.", "Take a smaller or longer tool, or another side up.")
-    grown = with_route(opened.job, total).model_dump(mode="json")
-    changes = [Change(op="set", path=path, value=grown[path], check=False) for path in ("tools", "operations")]
-    documents.change(job_id, changes, "rows for what is left over")
+
+    def work(opened: Opened) -> tuple[Job, RouteProposal]:
+        if not (wanted := _of_part(opened, body.faces)):
+            raise fail("faces", "are none of the part's.", "Choose a row of the list.", body.faces[:5])
+        total = propose_for(opened.build, wanted, library.library_tools())
+        if not total.operations:
+            raise fail("route", "finds no tool that comes to it.", "Take a smaller or longer tool, or another side up.")
+        return with_route(opened.job, total), total
+
+    total = rework(job_id, "rows for what is left over", work)
     return RouteTaken(job=job_state(job_id), proposal=total)
 
 
@@ -173,17 +178,14 @@ def read_order(job_id: str, setup_id: str) -> Reordering:
 @router.post("/setups/{setup_id}/order", operation_id="takeOrder")
 def take_order(job_id: str, setup_id: str) -> JobState:
     """Put the setup's rows into that order; one step of undo."""
-    opened = open_job(job_id)
-    wanted = propose_order(opened.job, opened.setup(setup_id)).order
-    rank = {number: k for k, number in enumerate(wanted)}
-    mine = sorted(
-        (o for o in opened.job.operations if o.setup == setup_id), key=lambda o: rank.get(o.number, len(rank))
-    )
-    waiting = iter(mine)
-    operations = [next(waiting) if o.setup == setup_id else o for o in opened.job.operations]
-    documents.change(
-        job_id,
-        [Change(op="set", path="operations", value=[o.model_dump(mode="json") for o in operations], check=False)],
-        "fewer tool changes",
-    )
+
+    def work(opened: Opened) -> tuple[Job, None]:
+        wanted = propose_order(opened.job, opened.setup(setup_id)).order
+        rank = {number: k for k, number in enumerate(wanted)}
+        rows = opened.job.operations
+        mine = iter(sorted((o for o in rows if o.setup == setup_id), key=lambda o: rank.get(o.number, len(rank))))
+        ordered = [next(mine) if o.setup == setup_id else o for o in rows]
+        return opened.job.model_copy(update={"operations": ordered}), None
+
+    rework(job_id, "fewer tool changes", work)
     return job_state(job_id)

@@ -2,22 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any, Literal
 
 import numpy as np
 from fastapi import APIRouter, Response
 from pydantic import BaseModel, Field
 
-from fenrik.app import documents
-from fenrik.app.context import Opened, open_job
+from fenrik.app.context import Opened, open_job, rework
 from fenrik.app.desk import AtDesk
-from fenrik.app.documents import Change
 from fenrik.app.layout import BINARY, binary, encode
 from fenrik.app.routers.jobs import JobState, job_state
 from fenrik.app.routers.parts import solid_arrays
 from fenrik.core.errors import FenrikError, fail
 from fenrik.core.findings import Finding
-from fenrik.core.job import Setup
+from fenrik.core.job import Job, Setup
 from fenrik.core.placing import Placing, in_frame
 from fenrik.core.setups.fixtures import stock_foot
 from fenrik.core.setups.holding import gap_below, moved_place, seat
@@ -181,35 +180,46 @@ def _fixture(placing: Placing, fixture_id: str) -> tuple[Any, Solid]:
 @router.post("/fixtures/{fixture_id}/seat", operation_id="seatFixture")
 def seat_fixture(job_id: str, setup_id: str, fixture_id: str, body: Seat) -> JobState:
     """Turn and move a fixture so that one of its flat faces lies on a face of the part or of another fixture."""
-    opened = open_job(job_id)
-    placing = opened.build.placing(opened.setup(setup_id))
-    fixture, solid = _fixture(placing, fixture_id)
-    if body.on == "part":
-        target = in_frame(opened.build.all_bodies, placing.frame)
-    else:
-        target = _fixture(placing, body.fixture)[1]
-    for name, one, index in (("face", solid, body.face), ("target_face", target, body.target_face)):
-        if index >= len(one.faces):
-            raise fail(name, f"is not there: the body has {len(one.faces)} faces.", "Pick again.", index)
-    shift, turn = seat(solid, body.face, target, body.target_face)
-    pivot = np.array(solid.faces[body.face].centroid)
-    return _move(job_id, setup_id, placing, fixture, pivot, shift, turn)
+
+    def way(opened: Opened, placing: Placing, solid: Solid) -> Way:
+        if body.on == "part":
+            target = in_frame(opened.build.all_bodies, placing.frame)
+        else:
+            target = _fixture(placing, body.fixture)[1]
+        for name, one, index in (("face", solid, body.face), ("target_face", target, body.target_face)):
+            if index >= len(one.faces):
+                raise fail(name, f"is not there: the body has {len(one.faces)} faces.", "Pick again.", index)
+        shift, turn = seat(solid, body.face, target, body.target_face)
+        return np.array(solid.faces[body.face].centroid), shift, turn
+
+    return _move(job_id, setup_id, fixture_id, way)
 
 
 @router.post("/fixtures/{fixture_id}/close-gap", operation_id="closeGap")
 def close_gap(job_id: str, setup_id: str, fixture_id: str) -> JobState:
     """Let a fixture down (or up) onto the table."""
-    opened = open_job(job_id)
-    placing = opened.build.placing(opened.setup(setup_id))
-    fixture, solid = _fixture(placing, fixture_id)
-    gap = gap_below(fixture.name or fixture.kind, solid.bounds(), "the table", placing.table_level)
-    return _move(job_id, setup_id, placing, fixture, np.zeros(3), np.array(gap.shift), 0.0)
+
+    def way(_opened: Opened, placing: Placing, solid: Solid) -> Way:
+        gap = gap_below(fixture_id, solid.bounds(), "the table", placing.table_level)
+        return np.zeros(3), np.array(gap.shift), 0.0
+
+    return _move(job_id, setup_id, fixture_id, way)
 
 
-def _move(
-    job_id: str, setup_id: str, placing: Placing, fixture: Any, pivot: np.ndarray, shift: np.ndarray, turn: float
-) -> JobState:
-    place = moved_place(fixture.place, stock_foot(placing.stock), pivot, shift, turn)
-    path = f"setups/{setup_id}/fixtures/{fixture.id}/place"
-    documents.change(job_id, [Change(path=path, value=place.model_dump(), check=False)], f"place {fixture.id}")
+Way = tuple[np.ndarray, np.ndarray, float]
+"""A pivot, how far it is moved, and by how much the body is turned about it."""
+
+
+def _move(job_id: str, setup_id: str, fixture_id: str, way: Callable[[Opened, Placing, Solid], Way]) -> JobState:
+    def work(opened: Opened) -> tuple[Job, None]:
+        setup = opened.setup(setup_id)
+        placing = opened.build.placing(setup)
+        fixture, solid = _fixture(placing, fixture_id)
+        place = moved_place(fixture.place, stock_foot(placing.stock), *way(opened, placing, solid))
+        fixtures = [f.model_copy(update={"place": place}) if f.id == fixture_id else f for f in setup.fixtures]
+        moved = setup.model_copy(update={"fixtures": fixtures})
+        setups = [moved if s.id == setup_id else s for s in opened.job.setups]
+        return opened.job.model_copy(update={"setups": setups}), None
+
+    rework(job_id, f"place {fixture_id}", work)
     return job_state(job_id)

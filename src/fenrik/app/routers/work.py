@@ -16,7 +16,7 @@ from fenrik.app.access.headers import policy_of_document
 from fenrik.app.access.sessions import LOCAL, asking
 from fenrik.app.context import open_job, store
 from fenrik.app.desk import AtDesk
-from fenrik.app.documents import load
+from fenrik.app.documents import load, still
 from fenrik.app.events import HELLO, hub
 from fenrik.app.notices import Kind, notify
 from fenrik.app.tables import ReleaseRow, engine, now
@@ -138,6 +138,7 @@ def release(job_id: str) -> Release:
         store().put(sha256(data), "released file", data)
     with Session(engine()) as session:
         row, _ = load(session, job_id, lock=True)
+        still(row, opened.version)
         newest = session.exec(
             select(ReleaseRow.number).where(ReleaseRow.job_id == job_id).order_by(col(ReleaseRow.number).desc())
         ).first()
