@@ -14,6 +14,7 @@ from pathlib import Path
 
 import numpy as np
 
+import crowd
 import cuts
 import faults
 import hostile
@@ -225,6 +226,7 @@ def memory() -> None:
 
 BENCHES = (
     {f.__name__: f for f in (drop, posting, memory, picture, fields)}
+    | crowd.BENCHES
     | cuts.BENCHES
     | faults.BENCHES
     | hostile.BENCHES

@@ -20,7 +20,7 @@ from fenrik.app.access.sessions import asking
 from fenrik.app.notices import notify
 from fenrik.app.problems import Conflict, Overtaken
 from fenrik.app.tables import ComputedRow, JobRow, ModelRow, ReleaseRow, RevisionRow, TaskRow, engine, now, put_new
-from fenrik.core.errors import Problem, fail
+from fenrik.core.errors import FenrikError, Problem, fail
 from fenrik.core.job import Job, parse_job
 
 _IDENTITY = {
@@ -63,10 +63,15 @@ def load(session: Session, job_id: str, lock: bool = False) -> tuple[JobRow, Rev
     """
     row = _locked(session, job_id) if lock else session.get(JobRow, job_id)
     if row is None or row.deleted_at is not None:
-        raise fail("job", "does not exist (any more).", "Go back to the list of jobs.", job_id)
+        raise no_job(job_id)
     revision = session.get(RevisionRow, (job_id, row.head))
     assert revision is not None
     return row, revision
+
+
+def no_job(job_id: str) -> FenrikError:
+    """What to say of a job that is not there."""
+    return fail("job", "does not exist (any more).", "Go back to the list of jobs.", job_id)
 
 
 def _locked(session: Session, job_id: str) -> JobRow:
@@ -77,7 +82,7 @@ def _locked(session: Session, job_id: str) -> JobRow:
     """
     row = session.exec(select(JobRow).where(JobRow.id == job_id).with_for_update()).first()
     if row is None or row.deleted_at is not None:
-        raise fail("job", "does not exist (any more).", "Go back to the list of jobs.", job_id)
+        raise no_job(job_id)
     return row
 
 

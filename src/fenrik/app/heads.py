@@ -13,6 +13,7 @@ from pydantic import BaseModel, Field
 from sqlmodel import Session, col, func, select
 
 from fenrik.app.context import Opened
+from fenrik.app.documents import no_job
 from fenrik.app.notices import notify
 from fenrik.app.status import JobStatus, faults_words
 from fenrik.app.tables import JobRow, RevisionRow, TaskRow, engine
@@ -80,6 +81,18 @@ def keep_summary(opened: Opened, status: JobStatus) -> None:
             session.add(row)
             notify(session, kind="head", job=opened.job_id)
             session.commit()
+
+
+def head_of(job_id: str) -> JobHead:
+    """One job as the list shows it.
+
+    Raises:
+        FenrikError: when there is no such job.
+    """
+    found = heads(job_id)
+    if not found:
+        raise no_job(job_id)
+    return found[0]
 
 
 def heads(job_id: str | None = None) -> list[JobHead]:

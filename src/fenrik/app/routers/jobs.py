@@ -18,7 +18,7 @@ from fenrik.app.access.roles import needs
 from fenrik.app.context import open_job, store
 from fenrik.app.desk import AtDesk
 from fenrik.app.documents import Change
-from fenrik.app.heads import JobHead, heads, keep_summary
+from fenrik.app.heads import JobHead, head_of, heads, keep_summary
 from fenrik.app.library import new_job_defaults
 from fenrik.app.reading import DOCUMENT, MAX_DOCUMENT_BYTES, clean_name, read_job_file
 from fenrik.app.status import JobStatus, job_status
@@ -100,11 +100,11 @@ def job_state(job_id: str) -> JobState:
 @desk.get("/jobs/{job_id}/head", operation_id="readHead")
 def read_head(job_id: str) -> JobHead:
     """A job as the list shows it, worked out where that is not known."""
-    found = heads(job_id)
-    if not found or not found[0].known:
-        _status_now(job_id)
-        found = heads(job_id)
-    return found[0]
+    found = head_of(job_id)
+    if found.known:
+        return found
+    _status_now(job_id)
+    return head_of(job_id)
 
 
 @desk.get(

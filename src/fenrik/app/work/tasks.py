@@ -16,10 +16,11 @@ from typing import Any, Literal
 
 from sqlmodel import Session, col, select, text, update
 
+from fenrik.app.documents import no_job
 from fenrik.app.notices import notify
 from fenrik.app.tables import JobRow, TaskRow, engine, now
 from fenrik.app.work.entries import adopt, drop_entry, hold_back, lost_entries, new_entry
-from fenrik.core.errors import Problem, fail
+from fenrik.core.errors import Problem
 
 Ended = Literal["done", "failed", "cancelled"]
 OPEN_STATES = ("waiting", "running")
@@ -51,7 +52,7 @@ def submit(job_id: str, what: dict[str, Any]) -> str:
     with Session(engine()) as session:
         job = session.get(JobRow, job_id)
         if job is None or job.deleted_at is not None:
-            raise fail("job", "does not exist (any more).", "Go back to the list of jobs.", job_id)
+            raise no_job(job_id)
         task_id = put(session, job_id, what)
         session.commit()
         return task_id
