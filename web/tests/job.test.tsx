@@ -40,6 +40,9 @@ const open = async (answers: Parameters<typeof server>[0] = {}) => {
   return { hook, asked, count, job: () => hook.result.current.job!, standing: () => hook.result.current.standing };
 };
 
+/** What was answered has had time to be drawn. */
+const settled = () => act(() => new Promise<void>((r) => setTimeout(r, 50)));
+
 beforeEach(() => {
   version = 1;
   vi.stubGlobal("EventSource", Events);
@@ -117,6 +120,34 @@ describe("the open job", () => {
     await waitFor(() => expect(standing().saving).toBe(true));
     await act(async () => answer(Response.json(state("Before"))));
     await waitFor(() => expect(standing().saving).toBe(false));
+  });
+
+  it("stays as it was changed here where an older state comes in later", async () => {
+    const held: ((response: Response) => void)[] = [];
+    let hold = false;
+    const { hook, job, count } = await open({
+      "GET /api/jobs/j": () => (hold ? new Promise<Response>((r) => held.push(r)) : state()) as never,
+      "PATCH /api/jobs/j": () => ({ ...state("Lantern"), version: 3 }),
+    });
+    hold = true;
+    act(() => hook.result.current.acts.reload());
+    await waitFor(() => expect(count("GET /api/jobs/j")).toBe(2));
+    await act(async () => void (await job().edit([{ path: "name", value: "Lantern", was: "Bracket" }], "name")));
+    await act(async () => held[0](Response.json({ ...state("Older"), version: 2 })));
+    await settled();
+    expect(job().doc).toEqual({ name: "Lantern" });
+  });
+
+  it("is the later of two changes whose answers come in the other order", async () => {
+    const held: ((response: Response) => void)[] = [];
+    const { job } = await open({ "PATCH /api/jobs/j": () => new Promise<Response>((r) => held.push(r)) as never });
+    const both = ["First", "Second"].map((value) => job().edit([{ path: "name", value, check: false }], "name"));
+    await waitFor(() => expect(held).toHaveLength(2));
+    await act(async () => held[1](Response.json({ ...state("Second"), version: 3 })));
+    await act(async () => held[0](Response.json({ ...state("First"), version: 2 })));
+    await act(async () => void (await Promise.all(both)));
+    await settled();
+    expect(job().doc).toEqual({ name: "Second" });
   });
 
   it("computes one setup's rows, with the proof", async () => {

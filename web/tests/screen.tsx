@@ -76,7 +76,7 @@ export function server(answers: Record<string, (body: unknown, url: URL) => unkn
       json = (request.headers.get("content-type") ?? "").includes("json"),
       body = text && json ? JSON.parse(text) : text || undefined;
     asked.push({ what, body });
-    const answer = answers[what]?.(body, url);
+    const answer = await answers[what]?.(body, url);
     if (answer === undefined) return Response.json({ title: `nothing at ${what}`, status: 404 }, { status: 404 });
     return answer instanceof Response ? answer : Response.json(answer);
   });

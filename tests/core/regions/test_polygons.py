@@ -28,8 +28,8 @@ BOOLEANS = {
 
 
 def blob(rng, at=(0.0, 0.0), size=20.0, places=14) -> np.ndarray:
-    """A star-shaped ring, counter-clockwise."""
-    angle = np.sort(rng.uniform(0, 2 * np.pi, places))
+    """A star-shaped ring, counter-clockwise round its middle: a corner in each of so many equal parts of a turn."""
+    angle = 2 * np.pi * (np.arange(places) + rng.uniform(0, 1, places)) / places
     radius = size * rng.uniform(0.35, 1.0, places)
     return np.column_stack([radius * np.cos(angle), radius * np.sin(angle)]) + at
 

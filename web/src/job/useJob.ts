@@ -49,6 +49,9 @@ export function useJob(): JobApi {
   return job;
 }
 
+/** The later of two states of a job: answers may come in another order than that in which they were given. */
+const laterOf = <T extends { version: number }>(a: T | undefined, b: T): T => (a && a.version > b.version ? a : b);
+
 /** A status that only counts a version on is the same, and draws nothing anew. */
 const withoutVersion = ({ version, ...rest }: JobStatus): Standing => rest;
 
@@ -64,7 +67,10 @@ export function useJobApi(id: string): {
   const path = useMemo(() => ({ params: { path: { job_id: id } } }), [id]);
   const state = useQuery({
     queryKey: ["job", id],
-    queryFn: () => take(api.GET("/api/jobs/{job_id}", { ...path, ...together })),
+    queryFn: async () => {
+      const found = await take(api.GET("/api/jobs/{job_id}", { ...path, ...together }));
+      return laterOf(client.getQueryData<typeof found>(["job", id]), found);
+    },
   });
   const status = useQuery({
     queryKey: ["status", id],
@@ -99,9 +105,9 @@ export function useJobApi(id: string): {
     async (work: () => Promise<unknown>): Promise<string> => {
       setSaving((n) => n + 1);
       try {
-        const result = (await work()) as { document?: unknown; job?: { document?: unknown } } | undefined;
-        const state = result?.document ? result : result?.job;
-        if (state?.document) client.setQueryData(["job", id], state);
+        const result = (await work()) as Partial<JobState> & { job?: JobState };
+        const state = result?.document ? (result as JobState) : result?.job;
+        if (state?.document) client.setQueryData<JobState>(["job", id], (now) => laterOf(now, state));
         client.invalidateQueries({ queryKey: ["status", id] });
         setNoteState(null);
         return "";
