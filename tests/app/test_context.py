@@ -108,6 +108,17 @@ def test_where_it_is_overtaken_each_time_it_is_refused_with_words_and_nothing_of
     assert {r.label for r in documents.history(job)} == {"rival", "new"}
 
 
+def test_a_process_that_holds_much_keeps_few_jobs_at_hand(monkeypatch):
+    ids = [documents.create(context.parse_job({"name": f"job {k}"})) for k in range(5)]
+    for job_id in ids:
+        open_job(job_id)
+    assert set(ids) <= context._builds.keys()
+    monkeypatch.setattr(context, "memory_mb", lambda _process: context.MUCH_MB + 1)
+    documents.change(ids[0], [Change(path="cell_mm", value=0.7, check=False)], "cell")
+    assert open_job(ids[0]).job.cell_mm == 0.7
+    assert list(context._builds) == [ids[4], ids[0]]
+
+
 def test_what_changes_nothing_is_no_step_of_undo(job):
     assert rework(job, "nothing", lambda opened: (opened.job, "found")) == "found"
     assert [r.label for r in documents.history(job)] == ["new"]

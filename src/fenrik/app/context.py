@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import gc
+import os
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
@@ -19,6 +21,7 @@ from fenrik.app.tables import engine
 from fenrik.core.build import Build
 from fenrik.core.errors import fail
 from fenrik.core.job import Job, Setup, parse_job
+from fenrik.processes import memory_mb
 
 
 @dataclass(frozen=True)
@@ -54,7 +57,9 @@ def store() -> DatabaseStore:
 
 _builds: OrderedDict[str, tuple[int, Build]] = OrderedDict()
 _builds_lock = threading.Lock()
-BUILDS_KEPT = 16
+BUILDS_KEPT, FEWEST_KEPT = 16, 2
+MUCH_MB = 1200.0
+"""Beyond it only the fewest are kept: parts may be of any size."""
 
 
 def _build_of(job_id: str, version: int) -> Build:
@@ -74,9 +79,17 @@ def _build_of(job_id: str, version: int) -> Build:
     with _builds_lock:
         _builds[job_id] = version, build
         _builds.move_to_end(job_id)
-        while len(_builds) > BUILDS_KEPT:
-            _builds.popitem(last=False)
+        _make_room()
     return build
+
+
+def _make_room() -> None:
+    """Let go of the builds that nobody has asked for the longest: beyond a number, or where this process holds much."""
+    while len(_builds) > BUILDS_KEPT:
+        _builds.popitem(last=False)
+    while len(_builds) > FEWEST_KEPT and memory_mb(os.getpid()) > MUCH_MB:
+        _builds.popitem(last=False)
+        gc.collect()
 
 
 def open_job(job_id: str) -> Opened:
