@@ -21,8 +21,9 @@ from fenrik.processes import end_with_parent, give_back_early, memory_mb
 LOOK_EVERY_S = 0.1
 IDLE_S = 5.0
 """A child that is asked nothing for so long after its start makes itself ready."""
-RECYCLED_MB = 550
-"""A child that still holds more than this after its work makes room for a new one."""
+RECYCLED_MB = 800
+"""A child that still holds more than this after its work makes room for a new one; ready for work it holds about 500,
+and a new one needs seconds until it is."""
 FROM_OUTSIDE = (-signal.SIGKILL, -signal.SIGTERM)
 
 Message = tuple[str, Any]
