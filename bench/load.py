@@ -140,7 +140,7 @@ def soak() -> None:
         until(lambda: all(j["state"] not in ("waiting", "computing") for j in _jobs(server)), 900)
         folders, held = set(Path(tempfile.gettempdir()).glob("fenrik-*")), _held(server)
         names = _busy_jobs(server, list(DEMO_JOBS), 12)
-        # Rows of a few seconds: 200 of them fit into the time beside all else, also on a slow machine.
+        # Rows of a second or two, so that 200 of them fit into the time beside all else.
         computed = _busy_jobs(server, [SMALL_JOB], 4)
         began = time.monotonic()
         done = {"requests": 0, "computations": 0, "imports": 0}
@@ -166,6 +166,7 @@ def soak() -> None:
 
         def computations() -> None:
             for k in range(COMPUTATIONS):
+                time.sleep(max(0.0, began + k * (SOAK // COMPUTATIONS) * PACE_S - time.monotonic()))
                 _compute_first_row(server, computed[k % len(computed)], 0.6 + 0.001 * k)
                 done["computations"] += 1
 
