@@ -33,8 +33,9 @@ MOST_GROWTH = 1.1
 SMALL_JOB = "winch-bearing"
 MOST_COMPUTING = 1.5
 """Of a process that computes, over the bound at which it is begun anew after its work."""
-ROOM_FILES = 20
-"""Connections that a pool opened when it was needed, and keeps."""
+ROOM_FILES = 40
+"""Connections that pools opened when they were needed, and keep: ten to the database for server and desk each, and those
+between the two for six clients, which have two ends."""
 
 
 def _busy_jobs(server: Server, names: list[str], count: int) -> list[str]:

@@ -2,6 +2,7 @@
 
 import gzip
 import io
+import os
 import tempfile
 import threading
 import time
@@ -190,3 +191,16 @@ def test_curves_and_parts_of_drawings_have_budgets(name, data):
         check_file(data, name)
     assert error.value.problems[0].way_out
     assert time.monotonic() - began < 10
+
+
+def test_what_a_killed_server_left_is_thrown_away_and_what_is_in_use_stays(tmp_path, monkeypatch):
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
+    left, used, foreign = (tmp_path / n for n in (f"{readers.FOLDER}left", f"{readers.FOLDER}used", "other"))
+    for folder in (left, used, foreign):
+        folder.mkdir()
+        (folder / "part.step").write_text("x")
+    old = time.time() - readers.FORGOTTEN_S - 60
+    for folder in (left, foreign):
+        os.utime(folder, (old, old))
+    readers.sweep()
+    assert {p.name for p in tmp_path.iterdir()} == {used.name, "other"}

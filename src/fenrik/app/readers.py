@@ -7,6 +7,7 @@ import logging
 import multiprocessing
 import os
 import resource
+import shutil
 import signal
 import tempfile
 import threading
@@ -14,6 +15,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from multiprocessing.connection import Connection
+from pathlib import Path
 from typing import Any, TypeVar
 
 from fenrik.core.errors import FenrikError, fail
@@ -24,6 +26,8 @@ PLACES = max(4, 2 * (os.cpu_count() or 1))
 """How many files are read at a time."""
 WAIT_S = 60.0
 LOOK_EVERY_S = 0.05
+FOLDER, FORGOTTEN_S = "fenrik-read-", 3600.0
+"""How folders of readers are called, and when one is forgotten: no file may take so long, so its maker was killed."""
 log = logging.getLogger(__name__)
 
 
@@ -80,10 +84,18 @@ def read_in_own_process(work: Callable[..., Read], *given: Any, size: int, field
     if not _places.acquire(timeout=WAIT_S):
         raise fail(field, "waits for other files that are being read.", "Try again in a minute.", name)
     try:
-        with tempfile.TemporaryDirectory(prefix="fenrik-") as folder:
+        with tempfile.TemporaryDirectory(prefix=FOLDER) as folder:
             return _read(work, given, Limits.for_bytes(size), folder, field, name)
     finally:
         _places.release()
+
+
+def sweep() -> None:
+    """Throw away what readers left whose server was killed."""
+    for folder in Path(tempfile.gettempdir()).glob(f"{FOLDER}*"):
+        with contextlib.suppress(OSError):
+            if folder.stat().st_mtime < time.time() - FORGOTTEN_S:
+                shutil.rmtree(folder, ignore_errors=True)
 
 
 def _read(

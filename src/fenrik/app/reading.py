@@ -6,7 +6,7 @@ import json
 from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 
-from fenrik.app.readers import read_in_own_process
+from fenrik.app.readers import read_in_own_process, sweep
 from fenrik.core.errors import fail
 from fenrik.core.job import Job, parse_job
 from fenrik.core.sketches.files import DRAWING_SUFFIXES, read_drawing
@@ -138,7 +138,8 @@ def _check_size(data: bytes, most: int, field: str, name: str) -> None:
 
 
 def warm_reader() -> None:
-    """Load what readers need before the first file is dropped."""
+    """Load what readers need before the first file is dropped, and throw away what killed ones left."""
+    sweep()
     read_in_own_process(_nothing, size=0, field="file", name="")
 
 
