@@ -12,6 +12,7 @@ from fenrik.app.documents import Change
 from fenrik.app.problems import Overtaken
 from fenrik.app.routers import library as tool_routes
 from fenrik.app.routers import parts, planning, setups
+from fenrik.core.errors import FenrikError
 from fenrik.core.tools.library import tools_to_csv
 from fenrik.demo import demo_job, demo_model
 
@@ -35,19 +36,22 @@ def job():
     return documents.create(context.parse_job(bracket), ("lantern-bracket.step", demo_model("lantern-bracket")))
 
 
+def change_fields(job_id):
+    documents.change(job_id, [Change(path=p, value=v, check=False) for p, v in RIVAL.items()], "rival")
+
+
 @pytest.fixture
 def meanwhile(monkeypatch):
     """Have somebody change the job while the next so many things are worked out from it."""
 
-    def prepare(times):
+    def prepare(times, rival=change_fields):
         left = [times]
 
         def opening(job_id):
             opened = open_job(job_id)
             if left[0]:
                 left[0] -= 1
-                changes = [Change(path=p, value=v, check=False) for p, v in RIVAL.items()]
-                documents.change(job_id, changes, "rival")
+                rival(job_id)
             return opened
 
         monkeypatch.setattr(context, "open_job", opening)
@@ -106,6 +110,28 @@ def test_where_it_is_overtaken_each_time_it_is_refused_with_words_and_nothing_of
     assert "was changed while this was worked out" in str(told.value.problem)
     assert rows(job) == [10, 40, 50]
     assert {r.label for r in documents.history(job)} == {"rival", "new"}
+
+
+def test_a_model_is_compared_with_the_one_that_another_brought_in_meanwhile(job, meanwhile):
+    def bring_another(job_id):
+        with documents.Session(documents.engine()) as session:
+            row, revision = documents.load(session, job_id, lock=True)
+            sha = documents.keep_model(session, "other.step", demo_model("valve-manifold"))
+            documents.save(session, row, revision.document, sha, "rival", revision.files)
+            session.commit()
+
+    meanwhile(1, bring_another)
+    found = parts.put_part(job, upload("lantern-bracket.step", demo_model("lantern-bracket")))
+    # The manifold's faces are gone; beside the bracket that was there before, all would be the same.
+    assert found.changed["gone"] > 0
+    assert [r.label for r in documents.history(job)] == ["part lantern-bracket.step", "rival", "new"]
+
+
+def test_a_job_that_another_has_deleted_is_not_changed(job):
+    change_fields(job)
+    documents.delete(job)
+    with pytest.raises(FenrikError, match="does not exist"):
+        documents.change(job, [Change(path="cell_mm", value=0.9, check=False)], "late")
 
 
 def test_a_process_that_holds_much_keeps_few_jobs_at_hand(monkeypatch):

@@ -19,7 +19,7 @@ from sqlmodel import delete as sql_delete
 from fenrik.app.access.sessions import asking
 from fenrik.app.notices import notify
 from fenrik.app.problems import Conflict, Overtaken
-from fenrik.app.tables import ComputedRow, JobRow, ModelRow, ReleaseRow, RevisionRow, TaskRow, engine, now, put_new
+from fenrik.app.tables import ComputedRow, JobRow, ModelRow, ReleaseRow, RevisionRow, TaskRow, engine, insert_new, now
 from fenrik.core.errors import FenrikError, Problem, fail
 from fenrik.core.job import Job, parse_job
 
@@ -61,9 +61,7 @@ def load(session: Session, job_id: str, lock: bool = False) -> tuple[JobRow, Rev
     Raises:
         FenrikError: when there is no such job.
     """
-    row = _locked(session, job_id) if lock else session.get(JobRow, job_id)
-    if row is None or row.deleted_at is not None:
-        raise no_job(job_id)
+    row = _locked(session, job_id) if lock else _there(session.get(JobRow, job_id), job_id)
     revision = session.get(RevisionRow, (job_id, row.head))
     assert revision is not None
     return row, revision
@@ -80,7 +78,10 @@ def _locked(session: Session, job_id: str) -> JobRow:
     Raises:
         FenrikError: when there is no such job.
     """
-    row = session.exec(select(JobRow).where(JobRow.id == job_id).with_for_update()).first()
+    return _there(session.exec(select(JobRow).where(JobRow.id == job_id).with_for_update()).first(), job_id)
+
+
+def _there(row: JobRow | None, job_id: str) -> JobRow:
     if row is None or row.deleted_at is not None:
         raise no_job(job_id)
     return row
@@ -194,7 +195,7 @@ def keep_model(session: Session, name: str, data: bytes) -> str:
     sha = sha256(data)
     # Held until the revision that names it is there: else it could be cleaned up in between.
     held = select(ModelRow.sha).where(ModelRow.sha == sha).with_for_update(read=True, key_share=True)
-    while session.exec(held).first() is None and not put_new(session, ModelRow(sha=sha, name=name, data=data)):
+    while session.exec(held).first() is None and not insert_new(session, ModelRow(sha=sha, name=name, data=data)):
         pass
     return sha
 
@@ -314,7 +315,7 @@ def still(row: JobRow, seen: int | None) -> None:
     """
     if seen is not None and row.version != seen:
         raise Overtaken(
-            Problem("job", "was changed while this was worked out.", "Look at what is new, then do this again.")
+            Problem("job", "The job was changed while this was worked out.", "Look at what is new, then do this again.")
         )
 
 

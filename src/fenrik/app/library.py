@@ -6,7 +6,7 @@ from typing import Any
 
 from sqlmodel import Session, col, delete, select
 
-from fenrik.app.tables import LibraryMaterialRow, LibraryRecipeRow, LibraryToolRow, engine, put
+from fenrik.app.tables import LibraryMaterialRow, LibraryRecipeRow, LibraryToolRow, engine, upsert
 from fenrik.core.cutting.materials import Material
 from fenrik.core.errors import fail
 from fenrik.core.recipe import Recipe
@@ -46,7 +46,7 @@ def keep_tools(tools: list[Tool], replace_all: bool = False) -> None:
             session.exec(delete(LibraryToolRow))
         # In one order, or else two who do it at a time wait for each other.
         for tool in sorted(tools, key=lambda t: t.number):
-            put(session, LibraryToolRow(number=tool.number, data=tool.model_dump(mode="json")))
+            upsert(session, LibraryToolRow(number=tool.number, data=tool.model_dump(mode="json")))
         session.commit()
 
 
@@ -60,7 +60,7 @@ def drop_tool(number: int) -> None:
 def keep_material(material: Material) -> None:
     """Put a material into the library; one of the same name is replaced."""
     with Session(engine()) as session:
-        put(session, LibraryMaterialRow(name=material.name, data=material.model_dump(mode="json")))
+        upsert(session, LibraryMaterialRow(name=material.name, data=material.model_dump(mode="json")))
         session.commit()
 
 
@@ -74,7 +74,7 @@ def shop_recipe() -> Recipe:
 def keep_recipe(recipe: Recipe) -> None:
     """Let new jobs begin with these rules."""
     with Session(engine()) as session:
-        put(session, LibraryRecipeRow(name=SHOP_RECIPE, data=recipe.model_dump(mode="json")))
+        upsert(session, LibraryRecipeRow(name=SHOP_RECIPE, data=recipe.model_dump(mode="json")))
         session.commit()
 
 
@@ -83,9 +83,9 @@ def load_shop(session: Session) -> None:
     if session.exec(select(LibraryToolRow.number)).first() is not None:
         return
     for tool in (Tool.model_validate(t) for t in SHOP_TOOLS):
-        put(session, LibraryToolRow(number=tool.number, data=tool.model_dump(mode="json")))
+        upsert(session, LibraryToolRow(number=tool.number, data=tool.model_dump(mode="json")))
     for material in (Material.model_validate(m) for m in SHOP_MATERIALS):
-        put(session, LibraryMaterialRow(name=material.name, data=material.model_dump(mode="json")))
+        upsert(session, LibraryMaterialRow(name=material.name, data=material.model_dump(mode="json")))
 
 
 def new_job_defaults() -> dict[str, Any]:

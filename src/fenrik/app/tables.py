@@ -187,13 +187,13 @@ def engine() -> Engine:
     )
 
 
-def put(session: Session, row: SQLModel) -> None:
+def upsert(session: Session, row: SQLModel) -> None:
     """Insert a row, or replace the one of the same key; also where somebody else inserts it at this moment."""
-    if not put_new(session, row):
+    if not insert_new(session, row):
         session.merge(row)
 
 
-def put_new(session: Session, row: SQLModel) -> bool:
+def insert_new(session: Session, row: SQLModel) -> bool:
     """Insert a row and hold it until the session commits; gives whether there was none of the same key.
 
     Where somebody else is inserting one it is waited for what becomes of that.

@@ -14,7 +14,7 @@ from sqlmodel import Session, col, delete, select
 from zxcvbn import zxcvbn
 
 from fenrik.app.access import ROLES, Role
-from fenrik.app.tables import AccountRow, SessionRow, engine, now, put_new
+from fenrik.app.tables import AccountRow, SessionRow, engine, insert_new, now
 from fenrik.core.errors import fail
 
 SHORTEST, LONGEST = 12, 128
@@ -39,7 +39,7 @@ def add_account(name: str, role: Role, password: str) -> None:
         raise fail("name", words, "Use for example a first name.", name)
     check_password(name, password)
     with Session(engine()) as session:
-        if not put_new(session, AccountRow(name=name, role=role, password=_hash(password))):
+        if not insert_new(session, AccountRow(name=name, role=role, password=_hash(password))):
             raise fail("name", "This name is taken.", "Choose another, or change that account.", name)
         session.commit()
     log.info("account added", account=name, role=role)

@@ -14,7 +14,7 @@ from sqlmodel import Session
 from fenrik.app.cleaning import note_use
 from fenrik.app.documents import KeptFiles, load, model_of
 from fenrik.app.store import DatabaseStore
-from fenrik.app.tables import ComputedRow, TaskRow, engine, put
+from fenrik.app.tables import ComputedRow, TaskRow, engine, upsert
 from fenrik.app.work.child import Message, too_much_memory
 from fenrik.app.work.tasks import Attempt, kept_something
 from fenrik.core.build import Build
@@ -133,5 +133,5 @@ def remember(job_id: str, operation: Operation, build: Build, seconds: float) ->
         row = ComputedRow(
             job_id=job_id, operation=operation.number, inputs=inputs_of(operation, build), seconds=seconds
         )
-        put(session, row)
+        upsert(session, row)
         session.commit()
