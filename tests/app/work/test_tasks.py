@@ -272,3 +272,25 @@ def test_a_worker_of_another_version_does_not_take_the_work(monkeypatch):
         session.commit()
     assert life._take() is not None
     assert mine != entries.queue_name()
+
+
+@pytest.mark.usefixtures("own_database")
+def test_work_that_goes_on_is_not_lost_though_its_queue_is_silent():
+    life = Life()
+    task_id = tasks.submit(life.job, {"setup": "s"})
+    attempt, _, _ = life._take()
+    run("update procrastinate_workers set last_heartbeat = now() - interval '1 hour'")
+    tasks.lives(attempt)
+    assert tasks.repair(DEAD_S) == 0
+    assert rows_of_tasks()[task_id].state == "running"
+
+
+@pytest.mark.usefixtures("own_database")
+def test_nobody_is_lost_while_the_database_has_only_just_come_back():
+    life = Life()
+    task_id = tasks.submit(life.job, {"setup": "s"})
+    life._take()
+    run("update procrastinate_workers set last_heartbeat = now() - interval '1 hour'")
+    assert tasks.repair(DEAD_S, settled_after_s=1e9) == 0
+    assert rows_of_tasks()[task_id].state == "running"
+    assert tasks.repair(DEAD_S, settled_after_s=0.001) == 1

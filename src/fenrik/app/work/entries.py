@@ -57,12 +57,32 @@ def hold_back(session: Session, queue_id: int | None, task_id: str, lock: str, w
     return new_entry(session, task_id, lock, wait_s)
 
 
-def lost_entries(session: Session, dead_after_s: float) -> list[tuple[str, str]]:
+def beat(session: Session, task_id: str) -> None:
+    """The worker that holds a task's entry lives: the work itself says so, on connections of its own.
+
+    The queue's own heartbeat goes by the queue's pool, which comes back as much as half a minute after a database does.
+    """
+    _run(
+        session,
+        """
+        update procrastinate_workers w set last_heartbeat = now()
+        from procrastinate_jobs q, task t
+        where t.id = :task and q.id = t.queue_id and w.id = q.worker_id
+        """,
+        task=task_id,
+    )
+
+
+def lost_entries(session: Session, dead_after_s: float, settled_after_s: float) -> list[tuple[str, str]]:
     """Open tasks that nobody works on and nobody will, and why; entries without an open task are dropped.
 
     Args:
-        dead_after_s: a worker that has not been heard of for so long is lost.
+        dead_after_s: a worker that has not been heard of for so long is lost. settled_after_s: a database that was
+            started less long ago could not be told that anybody lives, so nobody is lost yet.
     """
+    settled = "select pg_postmaster_start_time() < now() - make_interval(secs => :settled)"
+    if not _run(session, settled, settled=settled_after_s)[0][0]:
+        return []
     _run(
         session,
         """

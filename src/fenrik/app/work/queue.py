@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
+import logging
 import time
 from collections.abc import Callable
 
 import procrastinate
 from procrastinate import JobContext
 from procrastinate.jobs import Job
+from sqlalchemy.exc import OperationalError
 
 from fenrik.app.settings import database_url
 from fenrik.app.work import tasks
@@ -17,6 +20,8 @@ from fenrik.app.work.tasks import Attempt
 from fenrik.core.errors import Problem
 
 REPORT_EVERY_S = 0.25
+BEAT_EVERY_S = 2.0
+log = logging.getLogger(__name__)
 
 
 class TryAgain(Exception):
@@ -57,17 +62,27 @@ def compute(context: JobContext, task_id: str) -> None:
 
 
 def _told(attempt: Attempt, stopping: Callable[[], bool]) -> Message:
-    """What the child says of a task, or what became of the child."""
-    last = 0.0
+    """What the child says of a task, or what became of the child; a database that is away meanwhile is waited for."""
+    last = beaten = 0.0
 
     def progress(fraction: float, words: str) -> None:
         nonlocal last
         if time.monotonic() - last >= REPORT_EVERY_S:
             last = time.monotonic()
-            tasks.progress(attempt, fraction, words)
+            with contextlib.suppress(OperationalError):
+                tasks.progress(attempt, fraction, words)
+
+    def over() -> bool:
+        nonlocal beaten
+        with contextlib.suppress(OperationalError):
+            if time.monotonic() - beaten >= BEAT_EVERY_S:
+                beaten = time.monotonic()
+                tasks.lives(attempt)
+            return tasks.is_over(attempt)
+        return False
 
     try:
-        return child.run(attempt, progress, lambda: stopping() or tasks.is_over(attempt))
+        return child.run(attempt, progress, lambda: stopping() or over())
     except Stopped:
         return ("again", "the server was stopped") if stopping() else ("cancelled", None)
     except Overrun:
@@ -80,3 +95,7 @@ def _told(attempt: Attempt, stopping: Callable[[], bool]) -> Message:
             "The computation crashed.",
             [Problem("computation", "crashed, likely in the CAD kernel.", way_out)],
         )
+    except Exception as error:
+        # The queue would try again without a word.
+        log.exception("attempt %d of task %s broke off", attempt.number, attempt.task_id, exc_info=error)
+        return "again", f"{type(error).__name__}: {error}"[:200]

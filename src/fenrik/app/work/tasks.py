@@ -19,7 +19,7 @@ from sqlmodel import Session, col, select, text, update
 from fenrik.app.documents import no_job
 from fenrik.app.notices import notify
 from fenrik.app.tables import JobRow, TaskRow, engine, now
-from fenrik.app.work.entries import adopt, drop_entry, hold_back, lost_entries, new_entry
+from fenrik.app.work.entries import adopt, beat, drop_entry, hold_back, lost_entries, new_entry
 from fenrik.core.errors import Problem
 
 Ended = Literal["done", "failed", "cancelled"]
@@ -112,6 +112,13 @@ def is_over(attempt: Attempt) -> bool:
         return session.exec(wanted).first() != ("running", attempt.number, False)
 
 
+def lives(attempt: Attempt) -> None:
+    """Say that somebody works on a task."""
+    with Session(engine()) as session:
+        beat(session, attempt.task_id)
+        session.commit()
+
+
 def finish(attempt: Attempt, state: Ended, words: str, problems: list[Problem]) -> None:
     """The end of a task."""
     with Session(engine()) as session:
@@ -173,17 +180,18 @@ def adopt_waiting() -> None:
         session.commit()
 
 
-def repair(dead_after_s: float) -> int:
+def repair(dead_after_s: float, settled_after_s: float = 0.0) -> int:
     """Bring tasks and queue together again after anything that could happen to either; gives how many were not.
 
     Open tasks whose worker has not been heard of for so long, or that have no entry in the queue any more, wait again
-    or have failed; entries for which no task is open are dropped.
+    or have failed; entries for which no task is open are dropped. Nothing is done before the database has run for
+    `settled_after_s`.
     """
     with Session(engine()) as session:
         alone = session.exec(text("select pg_try_advisory_xact_lock(:k)").bindparams(k=WATCH_LOCK)).one()  # type: ignore[call-overload]
         if not alone[0]:
             return 0
-        lost = lost_entries(session, dead_after_s)
+        lost = lost_entries(session, dead_after_s, settled_after_s)
         for task_id, why in lost:
             if (task := _locked(session, task_id)) is not None and task.state in OPEN_STATES:
                 _lost(session, task, why, task.state == "running")

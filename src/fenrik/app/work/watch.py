@@ -10,7 +10,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from fenrik.app.cleaning import clean
 from fenrik.app.work import tasks
-from fenrik.app.work.worker import STALLED_S
+from fenrik.app.work.worker import SETTLED_S, STALLED_S
 
 EVERY_S, CLEAN_EVERY_S = 2.0, 3600.0
 log = logging.getLogger(__name__)
@@ -25,7 +25,7 @@ async def watch() -> None:
             if not adopted:
                 await asyncio.to_thread(tasks.adopt_waiting)
                 adopted = True
-            await asyncio.to_thread(tasks.repair, STALLED_S)
+            await asyncio.to_thread(tasks.repair, STALLED_S, SETTLED_S)
             if time.monotonic() - cleaned > CLEAN_EVERY_S:
                 cleaned = time.monotonic()
                 await asyncio.to_thread(clean)
