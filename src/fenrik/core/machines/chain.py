@@ -68,24 +68,27 @@ class Chain:
 
     Args:
         tool_mm: length of the tool along its axis, from the place that the joints' origins speak of to the tip.
+        at: where the work's origin stands on the machine while all joints are at 0, as the origins of the joints that
+            carry the work speak of it (the middle of the table's top is their origin).
 
     Raises:
         FenrikError: when joints do not reach all directions of space, or are more than this inverse knows.
     """
 
-    def __init__(self, joints: list[Joint], tool_mm: float = 0.0) -> None:
+    def __init__(self, joints: list[Joint], tool_mm: float = 0.0, at: Vector3 = (0.0, 0.0, 0.0)) -> None:
         self.joints = joints
         work = [k for k, j in enumerate(joints) if j.carries == "work"]
         tool = [k for k, j in enumerate(joints) if j.carries == "tool"]
         self._order = [*work[::-1], *tool]
         """From the work to the tool."""
-        self._sense = [-1.0 if k in work else 1.0 for k in range(len(joints))]
+        self.sense = [-1.0 if k in work else 1.0 for k in range(len(joints))]
         size = [float(np.linalg.norm(j.direction)) for j in joints]
         for joint, length in zip(joints, size, strict=True):
             if not length > 1e-9:
                 raise fail(f"joints.{joint.name}.direction", "has no length.", "Give a direction.", joint.direction)
-        self._along = [np.array(j.direction) / s for j, s in zip(joints, size, strict=True)]
-        self._origin = [np.array(j.origin) + [0.0, 0.0, tool_mm if j.carries == "tool" else 0.0] for j in joints]
+        self.along = [np.array(j.direction) / s for j, s in zip(joints, size, strict=True)]
+        moved = {"tool": np.array([0.0, 0.0, tool_mm]), "work": -np.array(at)}
+        self._origin = [np.array(j.origin) + moved[j.carries] for j in joints]
         self.linear = [k for k in self._order if joints[k].kind == "linear"]
         self.rotary = [k for k in self._order if joints[k].kind == "rotary"]
 
@@ -99,11 +102,11 @@ class Chain:
         point = np.zeros((len(values), 3))
         axis = np.tile([0.0, 0.0, 1.0], (len(values), 1))
         for k in self._order[::-1]:
-            amount = self._sense[k] * values[:, k]
+            amount = self.sense[k] * values[:, k]
             if self.joints[k].kind == "linear":
-                point = point + amount[:, None] * self._along[k]
+                point = point + amount[:, None] * self.along[k]
                 continue
-            turn = Rotation.from_rotvec(np.deg2rad(amount)[:, None] * self._along[k])
+            turn = Rotation.from_rotvec(np.deg2rad(amount)[:, None] * self.along[k])
             point, axis = turn.apply(point - self._origin[k]) + self._origin[k], turn.apply(axis)
         return Pose(point, axis)
 
@@ -117,45 +120,11 @@ class Chain:
         Args:
             point: (3,) place of the tip. axis: (3,) direction of the tool, of any length.
         """
-        values, _ = self._solutions(np.array([point], dtype=np.float64), np.array([axis], dtype=np.float64))
+        values, _ = self.ways(np.array([point], dtype=np.float64), np.array([axis], dtype=np.float64))
         found = [full for one in values[0] if not np.isnan(one).any() for full in self._revolutions(one)]
         return [f for f in found if all(j.allows(v) for j, v in zip(self.joints, f.tolist(), strict=True))]
 
-    def follow(self, point: Points, axis: Points) -> Points:
-        """Values of the joints for each pose of a path, the rotary ones each as near as can be to those before.
-
-        Where the tool stands along a rotary joint, so that any value would do, it stays as it was. Ends of rotary
-        joints are kept; those of linear ones are not looked at, as they depend on where the work lies.
-
-        Returns:
-            (n, joints) mm and degrees, NaN where a pose cannot be reached.
-        """
-        values, free = self._solutions(point, axis)
-        if not self.rotary:
-            return values[:, 0]
-        turns = self._nearest_turns(values[:, :, self.rotary], free)
-        chosen = np.zeros((len(point), len(self.joints)))
-        chosen[:, self.rotary] = turns
-        return self._placed(point, chosen)
-
-    def _nearest_turns(self, turns: Points, free: NDArray[np.bool_]) -> Points:
-        """Of the ways (n, ways, rotary) at each pose the one nearest to that before, turned on by whole revolutions
-        and within the ends, (n, rotary); NaN where none is."""
-        ends = [(self.joints[k].low, self.joints[k].high) for k in self.rotary]
-        low = np.array([-np.inf if e[0] is None else e[0] - END_SLACK for e in ends])
-        high = np.array([np.inf if e[1] is None else e[1] + END_SLACK for e in ends])
-        before, found = np.zeros(len(ends)), np.full((len(turns), len(ends)), np.nan)
-        for k, (ways, loose) in enumerate(zip(turns, free, strict=True)):
-            near = ways + FULL_TURN * np.round((before - ways) / FULL_TURN)
-            near = near - FULL_TURN * np.ceil(np.maximum(near - high, 0.0) / FULL_TURN)
-            near = near + FULL_TURN * np.ceil(np.maximum(low - near, 0.0) / FULL_TURN)
-            near = np.where(loose & ~np.isnan(near), before, near)
-            away = np.where((near > high).any(axis=1), np.nan, np.abs(near - before).max(axis=1))
-            if not np.isnan(away).all():
-                before = found[k] = near[int(np.nanargmin(away))]
-        return found
-
-    def _solutions(self, point: Points, axis: Points) -> tuple[Points, NDArray[np.bool_]]:
+    def ways(self, point: Points, axis: Points) -> tuple[Points, NDArray[np.bool_]]:
         """The ways to each of n poses, whatever the ends.
 
         Returns:
@@ -163,17 +132,17 @@ class Chain:
             which 0 stands.
         """
         axis = axis / np.maximum(np.linalg.norm(axis, axis=1, keepdims=True), 1e-300)
-        turns, free, able = self._turns(axis)
+        turns, free, able = self.turns(axis)
         values = np.zeros((*turns.shape[:2], len(self.joints)))
         values[:, :, self.rotary] = turns
         values[~able] = np.nan
-        placed = self._placed(np.repeat(point, turns.shape[1], axis=0), values.reshape(-1, len(self.joints)))
+        placed = self.placed(np.repeat(point, turns.shape[1], axis=0), values.reshape(-1, len(self.joints)))
         return placed.reshape(values.shape), free
 
-    def _turns(self, axis: Points) -> tuple[Points, NDArray[np.bool_], NDArray[np.bool_]]:
+    def turns(self, axis: Points) -> tuple[Points, NDArray[np.bool_], NDArray[np.bool_]]:
         """Values in degrees of the rotary joints, in their order from work to tool, that give the tool its axis:
         (n, ways, rotary), whether any value would do, and (n, ways) whether there is such a way."""
-        along, n = [self._along[k] for k in self.rotary], len(axis)
+        along, n = [self.along[k] for k in self.rotary], len(axis)
         if len(along) > 2:
             raise fail("joints", "hold more than two rotary ones, which Fenrik cannot solve.", "Leave some out.")
         if not along:
@@ -184,10 +153,10 @@ class Chain:
             angles, free = angle[:, None, None], loose[:, None, None]
         else:
             angles, free = _two_turns(along[0], along[1], UP, axis)
-        sense = np.array([self._sense[k] for k in self.rotary])
+        sense = np.array([self.sense[k] for k in self.rotary])
         return np.rad2deg(angles) * sense, free, np.isfinite(angles.sum(axis=2))
 
-    def _placed(self, point: Points, values: Points) -> Points:
+    def placed(self, point: Points, values: Points) -> Points:
         """Values of all joints (n, joints), the linear ones solved for the place of the tip, the rotary ones as given;
         NaN where they are, or where the place is not reached."""
         some = values.copy()
@@ -206,6 +175,33 @@ class Chain:
         lost |= np.linalg.norm(self.forward(some).point - point, axis=1) > REACHED_MM
         some[lost] = np.nan
         return some
+
+    def pivot(self) -> tuple[Points, float] | None:
+        """Where the axes of the rotary joints that carry the work come nearest to one another, in the work while all
+        joints are at 0, and the gap between them there; of a single one the place nearest to the work's origin."""
+        axes = [k for k in self.rotary if self.sense[k] < 0]
+        if not axes:
+            return None
+        a, u = self._origin[axes[0]], self.along[axes[0]]
+        here = a - (a @ u) * u
+        if len(axes) == 1:
+            return here, 0.0
+        b, v = self._origin[axes[1]], self.along[axes[1]]
+        across = np.cross(u, v)
+        if float(across @ across) < 1e-12:
+            off = b - here
+            return here, float(np.linalg.norm(off - (off @ u) * u))
+        s, t = np.linalg.lstsq(np.column_stack([u, -v]), b - a, rcond=None)[0]
+        on_first, on_second = a + s * u, b + t * v
+        return 0.5 * (on_first + on_second), float(np.linalg.norm(on_first - on_second))
+
+    def levers_mm(self) -> Points:
+        """How far the tip is from the axis of each rotary joint that carries the tool, (joints,); 0 for others."""
+        levers = np.zeros(len(self.joints))
+        for k in self.rotary:
+            if self.sense[k] > 0:
+                levers[k] = float(np.linalg.norm(np.cross(self._origin[k], self.along[k])))
+        return levers
 
     def _revolutions(self, values: Points) -> list[Points]:
         """The same values with rotary joints turned on by whole revolutions, as far as their ends allow."""

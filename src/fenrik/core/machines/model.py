@@ -6,6 +6,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 
 from fenrik.core.frames import Points
 from fenrik.core.machines.chain import Chain, Joint, Vector3
+from fenrik.core.machines.course import course
 from fenrik.core.toolpath import MotionLimits, Toolpath
 
 
@@ -74,9 +75,9 @@ class Machine(BaseModel):
             for n, (low, high) in ends.items()
         ]
 
-    def chain(self, tool_mm: float = 0.0) -> Chain:
-        """The joints as a chain, for a tool of a length."""
-        return Chain(self.all_joints(), tool_mm)
+    def chain(self, tool_mm: float = 0.0, at: Vector3 = (0.0, 0.0, 0.0)) -> Chain:
+        """The joints as a chain, for a tool of a length and a place of the work's origin over the table's middle."""
+        return Chain(self.all_joints(), tool_mm, at)
 
     def follow(self, path: Toolpath, tool_mm: float) -> Points:
         """Values of the joints at the end of each motion of a path in the work frame.
@@ -84,7 +85,7 @@ class Machine(BaseModel):
         Returns:
             (n, joints) mm and degrees, NaN where the machine does not reach.
         """
-        return self.chain(tool_mm).follow(path.point, path.axis)
+        return course(self.chain(tool_mm), path.point, path.axis, path.feed <= 0).joints
 
     def limits(self) -> MotionLimits:
         return MotionLimits(self.rapid_mm_min, self.max_feed_mm_min, self.acceleration_mm_s2, self.path_tolerance_mm)
