@@ -124,6 +124,14 @@ def test_a_table_that_comes_to_its_end_turns_back_away_from_the_work():
     assert np.abs(made.joints[cut, 4] - made.joints[cut - 1, 4]).max() < 90
 
 
+def test_two_whole_turns_at_once_are_no_way_to_go_on():
+    """Halfway through 720° all joints look right."""
+    made = fitted(table(), frustum(turns=2.7, rows=250), AROUND, TOLERANCE_MM, 40.0)
+    assert len(made.turned) == 1
+    cut = np.flatnonzero((made.path.kind == Kind.CUT) & np.append(False, made.path.kind[:-1] == Kind.CUT))
+    assert np.abs(made.joints[cut, 4] - made.joints[cut - 1, 4]).max() < 30
+
+
 def test_the_beginning_is_chosen_so_that_the_end_can_be_reached():
     """One turn of 340° either way: begun at 0 as it would be nearest, the table would come to its end."""
     for sense in (1, -1):

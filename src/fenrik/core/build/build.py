@@ -12,6 +12,7 @@ from fenrik.core.build.node import Node
 from fenrik.core.errors import fail
 from fenrik.core.job import Job, Operation, Setup
 from fenrik.core.keys import key_of
+from fenrik.core.machines import Ball, Clamped
 from fenrik.core.packing import unpack
 from fenrik.core.posting import Controller, Posted, PostedOperation, load_controllers, post_programs
 from fenrik.core.progress import Progress, part_of, silent
@@ -20,7 +21,7 @@ from fenrik.core.sources import kernels_behind
 from fenrik.core.stock import Stock
 from fenrik.core.strategies.common import Outcome
 
-PROGRAM_VERSION, PROOF_VERSION = 8, 20
+PROGRAM_VERSION, PROOF_VERSION = 9, 21
 PROGRAM_CODE, PROOF_CODE = (kernels_behind(f"fenrik.core.{name}") for name in ("posting.writing", "proof.prove"))
 """Sources of the kernels behind these artefacts; keys change with them."""
 
@@ -56,6 +57,7 @@ class Build(Chain):
             "rows": rows,
             "controller": controller.document,
             "joints": [machine.all_joints(), lengths] if controller.speaks_joints else None,
+            "clamped": self._clamped_inputs(setup) if controller.speaks_joints and machine.turns else None,
             "name": name,
             "offset": setup.work_offset,
             "zero": np.round(zero, 9).tolist(),
@@ -64,13 +66,36 @@ class Build(Chain):
         def make() -> bytes:
             posted = [
                 PostedOperation(
-                    o.number, o.name, self.job.tool(o.tool), self.job.rpm(o), self.outcome(o).toolpath.moved(-zero)
+                    o.number,
+                    o.name,
+                    self.job.tool(o.tool),
+                    self.job.rpm(o),
+                    self.outcome(o).toolpath.moved(-zero),
+                    o.params.tolerance_mm,
                 )
                 for o in self.job.route(setup)
             ]
-            return pack_programs(post_programs(controller, machine, posted, name, setup.work_offset))
+            clamped = self.clamped(setup) if machine.turns else None
+            return pack_programs(post_programs(controller, machine, posted, name, setup.work_offset, clamped))
 
         return Node("program", PROGRAM_VERSION, inputs, make)
+
+    def clamped(self, setup: Setup) -> Clamped:
+        """How the work of a setup stands on its machine: over the table's middle where no place is said."""
+        placing, zero = self.placing(setup), self.zero(setup)
+        x, y = setup.on_table_mm or (0.0, 0.0)
+        corners = [placing.stock]
+        if (fixtures := placing.fixture_mesh()) is not None:
+            corners.append(fixtures.vertices)
+        low, high = np.vstack(corners).min(axis=0), np.vstack(corners).max(axis=0)
+        around = Ball(0.5 * (low + high) - zero, float(np.linalg.norm(high - low)) / 2 + setup.clearance_mm)
+        return Clamped((float(x), float(y), float(zero[2] - placing.table_level)), around)
+
+    def _clamped_inputs(self, setup: Setup) -> dict[str, Any]:
+        """All that `clamped` is made from."""
+        stock = np.round(self.placing(setup).stock, 9).tolist()
+        place = [setup.table_below_mm, setup.on_table_mm, setup.clearance_mm]
+        return {"stock": stock, "fixtures": setup.fixtures, "place": place}
 
     def programs(self, setup: Setup) -> list[Posted]:
         """The posted programs of a setup."""
@@ -127,6 +152,7 @@ class Build(Chain):
             settings=self.job.proof,
             fixtures=self.placing(setup).fixture_mesh(),
             on_table=setup.on_table_mm,
+            at=self.clamped(setup).at if self.job.machine_of(setup).turns else (0.0, 0.0, 0.0),
             table=self.placing(setup).known_table,
             failed={o.number: why for o in self.job.route(setup) if (why := self.failure(o))},
         )

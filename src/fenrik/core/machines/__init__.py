@@ -2,9 +2,19 @@
 
 from fenrik.core.machines.chain import Chain, Joint, Pose
 from fenrik.core.machines.course import Course, course, near
-from fenrik.core.machines.fitting import Ball, Fitted, fitted, joint_minutes
+from fenrik.core.machines.fitting import (
+    SAME_PLACE_MM,
+    Ball,
+    Clamped,
+    Fitted,
+    fitted,
+    joint_minutes,
+    strayed,
+    turned_deg,
+)
 from fenrik.core.machines.model import Machine
 
 __all__ = [
-    "Ball", "Chain", "Course", "Fitted", "Joint", "Machine", "Pose", "course", "fitted", "joint_minutes", "near",
+    "SAME_PLACE_MM", "Ball", "Chain", "Clamped", "Course", "Fitted", "Joint", "Machine", "Pose", "course", "fitted",
+    "joint_minutes", "near", "strayed", "turned_deg",
 ]  # fmt: skip

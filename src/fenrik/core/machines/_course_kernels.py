@@ -10,6 +10,8 @@ NOWHERE = 1e30
 TURN = 360.0
 JUMP_COST = 1e6
 """Beside it all turning of a path weighs little: jumps are as few as can be."""
+MOST_TURN = 190.0
+"""No step needs more: past a pole a joint turns by half a turn."""
 WIDE_SHARE, WIDE_RAD = 0.5, 0.06
 """A step in which the axis halfway is off by more than this share of its turn and by more than this angle is a jump."""
 
@@ -29,6 +31,9 @@ def _turned(axis, along, angle, out):
 @leaf
 def _is_jump(before, after, along, sense, first, last, work):
     """Whether the tool, its joints halfway between two rows, stands far from halfway between its axes."""
+    for r in range(len(before)):
+        if abs(after[r] - before[r]) > MOST_TURN:  # halfway through two whole turns all looks well
+            return True
     work[0], work[1], work[2] = 0.0, 0.0, 1.0
     for r in range(len(before) - 1, -1, -1):
         _turned(work, along[r], np.deg2rad(0.5 * sense[r] * (before[r] + after[r])), work)

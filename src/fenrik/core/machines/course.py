@@ -52,7 +52,7 @@ def course(chain: Chain, point: Points, axis: Points, free: NDArray[np.bool_] | 
     n, rotary = len(point), chain.rotary
     axis = axis / np.maximum(np.linalg.norm(axis, axis=1, keepdims=True), 1e-300)
     if not rotary:
-        return Course(chain.ways(point, axis)[0][:, 0], np.zeros(n, bool))
+        return Course(chain.ways(point, axis)[0][:, 0], np.zeros(n, np.bool_))
     # Rows with an axis of their own; those between stand as the one before them.
     begins = np.flatnonzero(np.append(True, np.abs(np.diff(axis, axis=0)).max(axis=1) > 0.0)) if n else np.zeros(0, int)
     away = np.zeros(n, bool) if free is None else free
@@ -77,7 +77,7 @@ def course(chain: Chain, point: Points, axis: Points, free: NDArray[np.bool_] | 
     own = np.searchsorted(begins, np.arange(n), "right") - 1
     values = np.zeros((n, len(chain.joints)))
     values[:, rotary] = found[own]
-    leaps: NDArray[np.bool_] = np.zeros(n, np.bool_)
+    leaps = np.zeros(n, np.bool_)
     leaps[begins] = jump
     return Course(chain.placed(point, values), leaps)
 
@@ -101,8 +101,8 @@ def _revolved(turns: Points, loose: NDArray[np.bool_], low: Points, high: Points
     idle = (any_value & (states != 0.0)).any(axis=2)
     beyond = ((states < low) | (states > high)).any(axis=2) | idle
     states = np.where(beyond[:, :, None], np.nan, states)
-    used = ~np.isnan(states).any(axis=2).all(axis=0)
-    used[0] = True
+    lost = np.isnan(states).any(axis=2).all(axis=0)
+    used = np.flatnonzero(~lost) if not np.all(lost) else np.zeros(1, np.int64)
     return np.ascontiguousarray(states[:, used]), np.ascontiguousarray(any_value[:, used])
 
 

@@ -9,14 +9,14 @@ joint: near a pole, where a rotary joint must turn far for little, the tool is s
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
-from fenrik.core.machines.chain import Chain
+from fenrik.core.machines.chain import Chain, Vector3
 from fenrik.core.machines.course import course, near
 from fenrik.core.toolpath import Kind, Poses, Toolpath
 
@@ -26,6 +26,7 @@ RAPID_TIMES = 10.0
 """A rapid may stray so many times farther."""
 TURN_STEP_DEG = 5.0
 MOST_ROWS = 5_000_000
+SAME_PLACE_MM = 1e-6
 
 
 @dataclass(frozen=True)
@@ -34,6 +35,19 @@ class Ball:
 
     centre: Points
     radius_mm: float
+
+
+@dataclass(frozen=True)
+class Clamped:
+    """How work stands on a machine.
+
+    Attributes:
+        at: the work zero over the middle of the table's top, all joints at 0. around: all that is clamped, in the work
+            frame.
+    """
+
+    at: Vector3 = (0.0, 0.0, 0.0)
+    around: Ball = field(default_factory=lambda: Ball(np.zeros(3), 0.0))
 
 
 @dataclass(frozen=True)
@@ -216,9 +230,25 @@ def joint_minutes(chain: Chain, joints: Points) -> Points:
 
 
 def _held_back(chain: Chain, rows: _Rows) -> Points:
-    """Feeds, no faster than the joints can follow."""
+    """Feeds, no faster than the joints can follow; of rows that turn without moving the tip in degrees per minute."""
     path = rows.path
     length = path.lengths()
     least = joint_minutes(chain, rows.joints)
-    slow = (path.feed > 0) & (least > 0) & (length > 0)
-    return np.where(slow, np.minimum(path.feed, length / np.where(slow, least, 1.0)), path.feed)
+    slow = (path.feed > 0) & (least > 0) & (length > SAME_PLACE_MM)
+    feed = np.where(slow, np.minimum(path.feed, length / np.where(slow, least, 1.0)), path.feed)
+    turned = turned_deg(chain, rows.joints)
+    idle = (path.feed > 0) & (turned > 0) & (length <= SAME_PLACE_MM)
+    return np.where(idle, turned / np.where(idle, np.maximum(least, 1e-12), 1.0), feed)
+
+
+def turned_deg(chain: Chain, joints: Points) -> Points:
+    """How far the rotary joint that turns most does so in each step, (n,); 0 where it is not known."""
+    moved = np.abs(np.diff(joints[:, chain.rotary], axis=0, prepend=joints[:1, chain.rotary]))
+    return np.nan_to_num(moved.max(axis=1, initial=0.0))
+
+
+def strayed(chain: Chain, path: Toolpath, joints: Points, lever_mm: float, tip_held: bool) -> Points:
+    """How far a place of the tool strays from each straight motion of a path while the joints move evenly, (n,) mm; 0
+    for the first and where joints are not known."""
+    rows = _Rows(path, joints, np.arange(len(path)))
+    return np.append(0.0, _strayed(chain, rows, np.arange(1, len(path)), lever_mm, tip_held))

@@ -79,13 +79,18 @@ class Machine(BaseModel):
         """The joints as a chain, for a tool of a length and a place of the work's origin over the table's middle."""
         return Chain(self.all_joints(), tool_mm, at)
 
-    def follow(self, path: Toolpath, tool_mm: float) -> Points:
+    @property
+    def turns(self) -> bool:
+        """Whether it has rotary joints."""
+        return any(j.kind == "rotary" for j in self.joints)
+
+    def follow(self, path: Toolpath, tool_mm: float, at: Vector3 = (0.0, 0.0, 0.0)) -> Points:
         """Values of the joints at the end of each motion of a path in the work frame.
 
         Returns:
             (n, joints) mm and degrees, NaN where the machine does not reach.
         """
-        return course(self.chain(tool_mm), path.point, path.axis, path.feed <= 0).joints
+        return course(self.chain(tool_mm, at), path.point, path.axis, path.feed <= 0).joints
 
     def limits(self) -> MotionLimits:
         return MotionLimits(self.rapid_mm_min, self.max_feed_mm_min, self.acceleration_mm_s2, self.path_tolerance_mm)

@@ -34,7 +34,10 @@ from fenrik.core.toolpath.model import BACK_BORE, ORIENTED
     MANY_MOTIONS,
 ) = range(1, 25)
 
-X, Y, Z, I, J, K, R, F, S, T, H, P, Q, D = range(14)  # noqa: E741
+X, Y, Z, I, J, K, R, F, S, T, H, P, Q, D, A, B, C = range(17)  # noqa: E741
+SLOTS = 17
+TIP_ON, TIP_OFF = 2460, 2470
+"""Ten times the words by which a control begins and ends to hold the tip on its line while rotary joints turn."""
 FIRST_CYCLE = 73
 MOST_PECKS = 10_000
 """A hole with more is a slip of the hand (a peck of a thousandth), not a hole."""
@@ -42,7 +45,9 @@ MOST_CYCLE_MOTIONS = 2_000_000
 """What the cycles of one program may become, beside its own lines."""
 BACK_OFF_MM = 0.254
 """How far pecks back off: 0.010 in, as in the interpreter of the NIST report."""
-REALS, WHOLES = 9, 10
+REALS, WHOLES = 13, 11
+TURNS, MINUTES = 9, 12
+"""Columns: values of A, B and C from the one on; the time that inverse time feed gives a motion, 0 for none."""
 # Limits of the NIST report: 0.002 mm in millimetres, 0.0002 in in inches.
 ARC_ABSOLUTE_MM = 0.002
 ARC_ABSOLUTE_INCH_IN_MM = 0.0002 * 25.4
@@ -50,7 +55,7 @@ ARC_RELATIVE = 0.001
 EXTENDED = 100
 """Extended work offsets, G54.1 P1 …, are numbered 101, 102, …"""
 _SLOT = np.full(128, -1, np.int8)
-for _i, _letter in enumerate(b"XYZIJKRFSTHPQD"):
+for _i, _letter in enumerate(b"XYZIJKRFSTHPQDABC"):
     _SLOT[_letter] = _i
 
 
@@ -101,14 +106,15 @@ def _grown(table, needed):
 
 @leaf
 def _keep(real, whole, m, target, middle, feed, rpm, wait, code, state, line):
-    """Write one motion down. `state`: plane, spindle, tool, length offset, work offset, known axes, side, D word."""
+    """Write one motion down. `state`: plane, spindle, tool, length offset, work offset, known axes, side, D word, and
+    whether the tip is held."""
     for k in range(3):
-        real[m, k], real[m, 3 + k] = target[k], middle[k]
+        real[m, k], real[m, 3 + k], real[m, TURNS + k] = target[k], middle[k], target[3 + k]
     real[m, 6], real[m, 7], real[m, 8] = feed, rpm, wait
     whole[m, 0] = code
     for k in range(8):
         whole[m, 1 + k] = state[k]
-    whole[m, 9] = line
+    whole[m, 9], whole[m, 10] = line, state[8]
     return m + 1
 
 
@@ -173,15 +179,15 @@ def interpret(data, first_tool):
         if data[i] == 10:
             count += 1
     real, integral = np.zeros((count, REALS)), np.zeros((count, WHOLES), np.int64)
-    state = np.zeros(8, np.int64)
+    state = np.zeros(9, np.int64)
     side, side_fresh, radius_word = 0, False, 0
     deep = np.zeros(7)
     has_deep = np.zeros(7, np.bool_)
     back_to_start, began = True, 0.0
-    place, target, middle = np.zeros(3), np.zeros(3), np.zeros(3)
+    place, target, middle = np.zeros(6), np.zeros(6), np.zeros(3)
     known = np.zeros(3, np.bool_)
-    value = np.zeros(14)
-    given = np.zeros(14, np.bool_)
+    value = np.zeros(SLOTS)
+    given = np.zeros(SLOTS, np.bool_)
     mode, plane, unit, absolute, feed_mode, offset, length, spin = -1, 17, 1.0, True, 94, 54, 0, 0
     feed, rpm, waited = 0.0, 0.0, 0.0
     tool, waiting_tool = first_tool, first_tool
@@ -192,7 +198,7 @@ def interpret(data, first_tool):
     i = 0
     while i <= n and trouble == 0:
         # One line.
-        for k in range(14):
+        for k in range(SLOTS):
             given[k] = False
         motion_word, length_word, dwell, change, ends, words = -1, -1, False, False, False, 0
         side_word = 0
@@ -299,6 +305,9 @@ def interpret(data, first_tool):
                     motion_word = 80
                 elif g == 980 or g == 990:
                     back_to_start = g == 980
+                elif g in (TIP_ON, TIP_OFF):
+                    state[8] = 1 if g == TIP_ON else 0
+                    length_word = 43 if g == TIP_ON else 49
                 elif g == 400 or g == 410 or g == 420:
                     side_word = g // 10
                 else:
@@ -370,7 +379,7 @@ def interpret(data, first_tool):
         for k in range(7):
             value[k] *= unit
         value[Q] *= unit
-        moving = given[X] or given[Y] or given[Z]
+        moving = given[X] or given[Y] or given[Z] or given[A] or given[B] or given[C]
         state[0], state[1], state[2], state[3], state[4] = plane, spin, tool, length, offset
         state[6], state[7] = side, radius_word
         if home:
@@ -425,7 +434,7 @@ def interpret(data, first_tool):
                 break
             real, integral = _grown(real, need), _grown(integral, need)
             middle[:] = 0.0
-            for k in range(3):
+            for k in range(6):
                 target[k] = place[k]
             known[0], known[1], known[2] = known[0] or given[X], known[1] or given[Y], True
             state[5] = known[0] + 2 * known[1] + 4 * known[2]
@@ -467,6 +476,9 @@ def interpret(data, first_tool):
                 target[k] = place[k]
                 if given[k]:
                     target[k] = value[k] if absolute else place[k] + value[k]
+                target[3 + k] = place[3 + k]
+                if given[A + k]:
+                    target[3 + k] = value[A + k] if absolute else place[3 + k] + value[A + k]
             for k in range(3):
                 middle[k] = 0.0
             if mode >= 2:
@@ -493,8 +505,9 @@ def interpret(data, first_tool):
                 rate = feed * far
             real, integral = _grown(real, m + 1), _grown(integral, m + 1)
             m = _keep(real, integral, m, target, middle, rate if mode > 0 else 0.0, rpm, waited, mode, state, line)
+            real[m - 1, MINUTES] = 1.0 / feed if feed_mode == 93 and mode > 0 else 0.0
             waited = 0.0
-            for k in range(3):
+            for k in range(6):
                 place[k] = target[k]
         ended = ended or ends
         i += 1

@@ -6,7 +6,7 @@ import numpy as np
 
 from fenrik.core.kernels import kernel, leaf
 
-LONGEST_LINE = 128
+LONGEST_LINE = 160
 
 
 @leaf
@@ -76,8 +76,12 @@ def write_motions(
     number_wrap,
     motion,
     feed,
+    letters,
+    every_feed,
 ):
     """Words for motions 1 … n − 1 (motion 0 stands already; `motion` and `feed` are the words in force after it).
+
+    `units` has a column for each of `letters`; with `every_feed` each line has its own F word.
 
     Returns the text, the line (1 = first written here, 0 = the one before) of each motion, the next line number, and
     the motion and feed words in force.
@@ -85,11 +89,12 @@ def write_motions(
     n = len(units)
     out = np.empty(LONGEST_LINE * n + 1, np.uint8)
     lines = np.zeros(n, np.int64)
-    letters = (88, 89, 90)
     at = 0
     line = 0
     for i in range(1, n):
-        moved = units[i, 0] != units[i - 1, 0] or units[i, 1] != units[i - 1, 1] or units[i, 2] != units[i - 1, 2]
+        moved = False
+        for a in range(len(letters)):
+            moved = moved or units[i, a] != units[i - 1, a]
         if not moved and code[i] < 2:
             lines[i] = line
             continue
@@ -104,7 +109,7 @@ def write_motions(
             at = _word(out, at, 71, code[i], 0, False, space, first)
             first = False
             motion = code[i]
-        for a in range(3):
+        for a in range(len(letters)):
             if units[i, a] != units[i - 1, a] or not modal_axes:
                 at = _word(out, at, letters[a], units[i, a], decimals, trailing, space, first)
                 first = False
@@ -115,7 +120,7 @@ def write_motions(
                 at = _word(out, at, 73, offsets[i, 0], decimals, trailing, space, first)
                 at = _word(out, at, 74, offsets[i, 1], decimals, trailing, space, False)
             first = False
-        if code[i] > 0 and feeds[i] != feed:
+        if code[i] > 0 and (every_feed or feeds[i] != feed):
             at = _word(out, at, 70, feeds[i], feed_decimals, trailing, space, first)
             feed = feeds[i]
         out[at] = 10

@@ -12,6 +12,7 @@ from pydantic import BaseModel
 
 from fenrik.core.frames import Points
 from fenrik.core.machines import Machine
+from fenrik.core.machines.chain import Vector3
 from fenrik.core.posting.statements import Program
 
 Arcs = Literal["centre", "radius", "lines"]
@@ -81,12 +82,14 @@ class ControllerState:
         machine: that it drives. tool: in the spindle.
         lengths_mm: of the tools by their number. radii_mm: its table of compensation offsets by D number; those that
             are not in it are 0, as for a new tool whose wear is compensated.
+        at: the work zero over the middle of the table's top.
     """
 
     machine: Machine
     tool: int
     lengths_mm: Mapping[int, float]
     radii_mm: Mapping[int, float]
+    at: Vector3 = (0.0, 0.0, 0.0)
 
 
 class Controller(Protocol):
@@ -98,7 +101,8 @@ class Controller(Protocol):
         arcs: the form of arcs that it understands. cycles: the holes that it makes by a cycle.
         program_for_each_tool: whether it wants a program for each tool in turn.
         extended_offsets: whether it has work offsets beyond G59.
-        speaks_joints: whether it is told values of the joints, too; others are told places alone.
+        speaks_joints: whether it is told values of the joints, too; others are told places alone. tip_held: whether it
+            keeps the tip on its line while rotary joints turn.
     """
 
     @property
@@ -117,6 +121,8 @@ class Controller(Protocol):
     def extended_offsets(self) -> bool: ...
     @property
     def speaks_joints(self) -> bool: ...
+    @property
+    def tip_held(self) -> bool: ...
 
     def write(self, program: Program) -> Written:
         """The program as text.

@@ -10,12 +10,12 @@ from typing import Any, Literal
 
 from jinja2 import StrictUndefined, Template, TemplateError, TemplateSyntaxError, nodes
 from jinja2.sandbox import ImmutableSandboxedEnvironment, SecurityError
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from fenrik.core.errors import fail
 
 MAX_BLOCK_CHARS = 4000
-Block = Literal["start", "tools", "away", "tool_change", "operation", "first_move", "end"]
+Block = Literal["start", "tools", "away", "tool_change", "operation", "lift", "lean", "first_move", "end"]
 
 
 class LineNumbers(BaseModel):
@@ -29,7 +29,7 @@ class Dialect(BaseModel):
     """How one kind of controller wants its programs.
 
     The block templates may use `program`, `setup`, `tool`, `next_tool` (none where no change follows), `operation`,
-    `x`, `y`, `z` (already formatted) and the filter `words` that makes any text safe inside a comment.
+    `x`, `y`, `z`, `turn` (already formatted) and the filter `words` that makes any text safe inside a comment.
     """
 
     model_config = ConfigDict(extra="forbid")
@@ -54,6 +54,13 @@ class Dialect(BaseModel):
     cycles: list[int] = Field(
         default=[], max_length=20, description="canned cycles it has, by word: 81 82 83 73 84 74 85 86 87 89"
     )
+    turns: Literal["", "tip", "joints"] = Field(
+        default="",
+        description="rotary joints: it has none; it holds the tip on its line while they turn; or each joint is told",
+    )
+    tip_on: str = Field(default="", max_length=40, description="begins holding the tip; {offset} is the tool's length")
+    tip_off: str = Field(default="", max_length=40, description="ends holding the tip")
+    inverse_time: bool = Field(default=False, description="G93: motions that turn the tool by their time")
     orient: str = Field(default="", max_length=40, description="stops the spindle in its place; empty: it cannot")
     dwell: str = Field(default="G4 P{seconds}", max_length=40, description="a pause in seconds")
     start: list[str] = []
@@ -64,9 +71,21 @@ class Dialect(BaseModel):
     tool_change: list[str] = []
     operation: list[str] = []
     first_move: list[str]
+    lift: list[str] = Field(
+        default=["G91 G28 Z0", "G90"], description="the tool to its highest place, for rotary joints to turn"
+    )
+    lean: list[str] = Field(
+        default=[], description="before the first move of a row whose tool leans; `turn` are its rotary words"
+    )
     end: list[str]
 
-    @field_validator("start", "tools", "away", "tool_change", "operation", "first_move", "end")
+    @model_validator(mode="after")
+    def _can_hold_the_tip(self) -> Dialect:
+        if self.turns == "tip" and not (self.tip_on and self.tip_off):
+            raise ValueError("holds the tip, but has no words that begin and end it; give tip_on and tip_off")
+        return self
+
+    @field_validator("start", "tools", "away", "tool_change", "operation", "lift", "lean", "first_move", "end")
     @classmethod
     def _not_huge(cls, lines: list[str]) -> list[str]:
         if sum(len(line) for line in lines) > MAX_BLOCK_CHARS:

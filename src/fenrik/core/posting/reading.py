@@ -1,11 +1,12 @@
 """Read a program back: an interpreter of ISO 6983 words for milling.
 
 Understood: motion G0 G1 G2 G3 (arcs by I J K or R, helical, in G17 G18 G19), dwell G4, units G20 G21, G90 G91, feed
-modes G93 G94 G95, home G28 (under G91 with zeros: straight away), work offsets G54 to G59 and G54.1, tool length G43
-G49, cutter compensation G40 G41 G42 D, cycles G73 G74 G81 to G87 G89 with G98 G99 and off G80, M0 M1 M2 M3 M4 M5 M6 M7
-M8 M9 M19 M30, F S T H D N O P Q words, comments in brackets or after a semicolon, block delete. Anything else is an
-error that names its line. Arc end points must fit their centre within the limits of the NIST RS274/NGC interpreter
-report (0.002 mm, or one part in a thousand of the radius in rounding by R).
+modes G93 G94 G95, rotary axes A B C, the tip held on its line from G246 H to G247, home G28 (under G91 with zeros:
+straight away), work offsets G54 to G59 and G54.1, tool length G43 G49, cutter compensation G40 G41 G42 D, cycles G73
+G74 G81 to G87 G89 with G98 G99 and off G80, M0 M1 M2 M3 M4 M5 M6 M7 M8 M9 M19 M30, F S T H D N O P Q words, comments
+in brackets or after a semicolon, block delete. Anything else is an error that names its line. Arc end points must fit
+their centre within the limits of the NIST RS274/NGC interpreter report (0.002 mm, or one part in a thousand of the
+radius in rounding by R).
 """
 
 from __future__ import annotations
@@ -18,8 +19,9 @@ from numpy.typing import NDArray
 
 from fenrik.core.errors import FenrikError, fail
 from fenrik.core.frames import Points
+from fenrik.core.machines import SAME_PLACE_MM
 from fenrik.core.posting import _reading_kernels as kernels
-from fenrik.core.posting.controller import ReadBack
+from fenrik.core.posting.controller import ControllerState, ReadBack
 from fenrik.core.toolpath.compensation import CompensationError, Stretch, tool_way
 
 _TROUBLES = {
@@ -59,7 +61,9 @@ _TROUBLES = {
 }
 
 
-def read_program(text: bytes, tool: int = 0, radii_mm: Mapping[int, float] | None = None) -> ReadBack:
+def read_program(
+    text: bytes, tool: int = 0, radii_mm: Mapping[int, float] | None = None, before: ControllerState | None = None
+) -> ReadBack:
     """Interpret a program.
 
     Args:
@@ -67,6 +71,7 @@ def read_program(text: bytes, tool: int = 0, radii_mm: Mapping[int, float] | Non
         tool: the tool in the spindle before it starts (for controllers without a tool changer).
         radii_mm: the controller's table of compensation offsets by D number; those that are not in it are 0, as for
             a new tool whose wear is compensated.
+        before: what else the control holds; a machine whose rotary joints turn is driven by them.
 
     Raises:
         FenrikError: field `program`, naming the line and what is wrong in it.
@@ -99,7 +104,53 @@ def read_program(text: bytes, tool: int = 0, radii_mm: Mapping[int, float] | Non
     offset = np.zeros(len(whole))
     for number, radius in (radii_mm or {}).items():
         offset[(whole[:, 8] == number) & (read.side != 0)] = radius
+    if before is not None and before.machine.turns:
+        read = _turned(read, real, whole, before, text)
+    elif np.any(real[:, kernels.TURNS : kernels.TURNS + 3]):
+        row = int(np.flatnonzero(real[:, kernels.TURNS : kernels.TURNS + 3].any(axis=1))[0])
+        raise _trouble(read, text, row, "turns a rotary axis that the machine does not have", "Choose one that turns.")
     return _compensated(read, offset, text) if np.any(offset) else read
+
+
+def _turned(read: ReadBack, real: Points, whole: NDArray[np.int64], before: ControllerState, text: bytes) -> ReadBack:
+    """The places and directions of the tool on a machine whose rotary joints turn, and the values of its joints.
+
+    Words X, Y and Z are values of the linear joints; while the tip is held they are its place in the work, which the
+    control itself turns with the table.
+    """
+    machine, n = before.machine, len(read.line)
+    names = [j.name for j in machine.joints]
+    rotary = [k for k, j in enumerate(machine.joints) if j.kind == "rotary"]
+    turns, held = real[:, kernels.TURNS : kernels.TURNS + 3], whole[:, 10] > 0
+    strange = [c for k, c in enumerate("ABC") if c not in names and np.any(turns[:, k])]
+    if strange:
+        row = int(np.flatnonzero(turns[:, "ABC".index(strange[0])])[0])
+        raise _trouble(read, text, row, f"turns {strange[0]}, which {machine.name} does not have", "Choose another.")
+    joints = np.zeros((n, len(names)))
+    for k in rotary:
+        joints[:, k] = turns[:, "ABC".index(names[k])]
+    for c, column in zip("XYZ", read.point.T, strict=True):
+        if c in names:
+            joints[:, names.index(c)] = column
+    bent = np.flatnonzero((read.code >= 2) & (joints[:, rotary] != 0.0).any(axis=1))
+    if len(bent):
+        raise _trouble(read, text, int(bent[0]), "is an arc while a rotary axis is turned", "Write it in lines.")
+    point, axis = read.point.copy(), read.axis.copy()
+    for tool in np.unique(read.tool):
+        rows = np.flatnonzero(read.tool == tool)
+        chain = machine.chain(before.lengths_mm.get(int(tool), 0.0), before.at)
+        of_tip = rows[held[rows]]
+        joints[of_tip] = chain.placed(read.point[of_tip], joints[of_tip])
+        pose = chain.forward(np.nan_to_num(joints[rows]))
+        axis[rows] = pose.axis
+        told = rows[~held[rows]]
+        point[told] = pose.point[~held[rows]]
+    way = np.linalg.norm(np.diff(point, axis=0, prepend=point[:1]), axis=1)
+    turned = np.abs(np.diff(joints[:, rotary], axis=0, prepend=joints[:1, rotary])).max(axis=1)
+    minutes = real[:, kernels.MINUTES]
+    timed = minutes > 0
+    feed = np.where(timed, np.where(way > SAME_PLACE_MM, way, turned) / np.where(timed, minutes, 1.0), read.feed)
+    return replace(read, point=point, axis=axis, joints=joints, feed=feed)
 
 
 def _compensated(read: ReadBack, offset: Points, text: bytes) -> ReadBack:

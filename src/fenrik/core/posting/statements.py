@@ -16,6 +16,9 @@ from fenrik.core.frames import Points
 from fenrik.core.machines import Joint
 from fenrik.core.toolpath import BACK_BORE, Toolpath
 
+UPRIGHT = 1.0 - 1e-12
+"""The tool of a row leans where the last coordinate of its axis is less."""
+
 
 @dataclass(frozen=True)
 class HeldTool:
@@ -54,10 +57,15 @@ class Row:
 
 @dataclass(frozen=True)
 class Approach:
-    """Go to the first place of a row, from wherever the machine stands; `joints`: (joints,) values there."""
+    """Go to the first place of a row, from wherever the machine stands.
+
+    Attributes:
+        joints: (joints,) values there. leans: whether the tool of the row leans anywhere.
+    """
 
     place: Points
     joints: Points
+    leans: bool = False
 
 
 @dataclass(frozen=True)
@@ -153,7 +161,7 @@ def statements_of(path: Toolpath, joints: Points, cycles: Collection[int], spind
     if path.spindle[0] != spindle:
         yield Turn(int(path.spindle[0]))
     spindle = int(path.spindle[0])
-    yield Approach(path.point[0], joints[0])
+    yield Approach(path.point[0], joints[0], bool(np.any(path.axis[:, 2] < UPRIGHT)))
     canned = np.isin(path.cycle, list(cycles)) & (path.cycle > 0)
     canned[0] = False  # the approach is no part of a cycle
     group = np.where(canned, path.hole.astype(np.int64), -1)

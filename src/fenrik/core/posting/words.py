@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
+from fenrik.core.machines import SAME_PLACE_MM, Joint
 from fenrik.core.posting import _writing_kernels as kernels
 from fenrik.core.posting.controller import Arcs, Controller, ControllerState, ReadBack, Written
 from fenrik.core.posting.dialect import Dialect, format_number, load_dialects
@@ -30,7 +31,7 @@ from fenrik.core.posting.statements import (
     Travel,
     Turn,
 )
-from fenrik.core.toolpath import BACK_BORE, ORIENTED
+from fenrik.core.toolpath import BACK_BORE, ORIENTED, Toolpath
 
 MAX_COORDINATE_MM = 100_000.0
 NEIGHBOURS = np.array([(i, j) for i in (0, -1, 1) for j in (0, -1, 1)])
@@ -72,7 +73,11 @@ class WordController:
 
     @property
     def speaks_joints(self) -> bool:
-        return False
+        return bool(self.dialect.turns)
+
+    @property
+    def tip_held(self) -> bool:
+        return self.dialect.turns == "tip"
 
     def write(self, program: Program) -> Written:
         """The program as text."""
@@ -80,7 +85,7 @@ class WordController:
 
     def read(self, text: bytes, before: ControllerState) -> ReadBack:
         """What a program does; see `read_program`."""
-        return read_program(text, before.tool, before.radii_mm)
+        return read_program(text, before.tool, before.radii_mm, before)
 
 
 @lru_cache(maxsize=1)
@@ -99,6 +104,10 @@ class _Writer:
         self.line = 0
         self.motion, self.feed = 0, -1
         self.cycle: tuple[str, ...] = ()
+        self.rotary = [k for k, j in enumerate(program.joints) if j.kind == "rotary"]
+        self.letters = np.frombuffer(b"XYZ" + _letters(program.joints), np.uint8)
+        self.turned: Points = np.zeros(len(self.rotary))
+        self.leaning = False
         numbers = dialect.line_numbers
         self.next_number = numbers.start if numbers else -1
         self.values: dict[str, Any] = {
@@ -114,10 +123,14 @@ class _Writer:
         for tool in {t.number: t for t in self.changes}.values():
             self._block("tools", tool=asdict(tool))
         for statement in self.program.statements:
+            if self.leaning and isinstance(statement, Change | Row):
+                self._stand_up()
             if self.cycle and not isinstance(statement, Hole):
                 self._line("G80")
                 self.motion, self.feed, self.cycle = -1, -1, ()
             self._write(statement)
+        if self.leaning:
+            self._stand_up()
         if self.cycle:
             self._line("G80")
         self._block("away")
@@ -138,11 +151,8 @@ class _Writer:
             case Row(number, name):
                 self.values["operation"] = {"number": number, "name": name}
                 self._block("operation")
-            case Approach(place=place):
-                x, y, z = (self._number(v) for v in place)
-                self._block("first_move", x=x, y=y, z=z)
-                self.motion, self.feed = 0, -1
-                self.lines.append(np.array([self.line - 1], np.int64))
+            case Approach():
+                self._approach(statement)
             case Turn(spindle):
                 self._line(self._spindle_word(spindle))
             case Pause(seconds):
@@ -155,6 +165,39 @@ class _Writer:
                 self._made(np.full(statement.last - statement.first, self.line - 1, np.int64))
             case Travel():
                 self._made(self._motions(statement))
+
+    def _approach(self, to: Approach) -> None:
+        """To the first place of a row: first the rotary joints turn, away from the work, then the tool goes there."""
+        x, y, z = (self._number(v) for v in to.place)
+        if self.rotary and (to.leans or self.turned.any()):
+            sep, told = self.dialect.separator, to.joints[self.rotary]
+            names = bytes(self.letters[3:]).decode()
+            turn = sep.join(f"{c}{self._number(v)}" for c, v in zip(names, told, strict=True))
+            self._block("lift")
+            linear = [self._number(v) for v in self._linear(to.joints[None])[0]]
+            self._block("lean", turn=turn, x=linear[0], y=linear[1], z=linear[2])
+            self.turned = to.joints[self.rotary] if to.leans else np.zeros(len(self.rotary))
+            self.leaning = to.leans
+            if self.dialect.turns == "joints":
+                x, y, z = linear
+            elif to.leans:
+                self._line(self.dialect.tip_on.replace("{offset}", str(self.values["tool"]["length_offset"])))
+                self._line(f"G0{sep}X{x}{sep}Y{y}{sep}Z{z}")
+        if not (self.leaning and self.dialect.turns == "tip"):
+            self._block("first_move", x=x, y=y, z=z)
+        self.motion, self.feed = 0, -1
+        self.lines.append(np.array([self.line - 1], np.int64))
+
+    def _stand_up(self) -> None:
+        """The end of a row whose tool leaned."""
+        if self.dialect.turns == "tip":
+            self._line(self.dialect.tip_off)
+        self.leaning = False
+
+    def _linear(self, joints: Points) -> Points:
+        """Values of X, Y and Z among those of the joints, (n, 3)."""
+        names = [j.name for j in self.program.joints]
+        return joints[:, [names.index(c) for c in "XYZ"]]
 
     def _hold(self, tool: HeldTool) -> None:
         """The tool that templates speak of from here on, and the one that is changed to after it."""
@@ -226,9 +269,12 @@ class _Writer:
         d, path = self.dialect, travel.path
         rows = slice(travel.first - 1, travel.last)
         point, centre, motion, feed = path.point[rows], path.centre[rows], path.motion[rows], path.feed[rows]
-        self._number(np.abs(point).max())
-        units = np.rint(point / d.resolution_mm).astype(np.int64)
-        starts = np.vstack([units[:1], units[:-1]]) * d.resolution_mm
+        if self.leaning and d.turns == "joints":
+            point = self._linear(travel.joints[rows])
+        told = np.hstack([point, travel.joints[rows][:, self.rotary]]) if self.leaning else point
+        self._number(np.abs(told).max())
+        units = np.rint(told / d.resolution_mm).astype(np.int64)
+        starts = np.vstack([units[:1, :3], units[:-1, :3]]) * d.resolution_mm
         if d.arcs == "radius":
             radius = np.linalg.norm(centre[:, :2] - starts[:, :2], axis=1)
             offsets = np.rint(np.column_stack([radius, radius]) / d.resolution_mm).astype(np.int64)
@@ -236,7 +282,12 @@ class _Writer:
             exact = (centre[:, :2] - starts[:, :2]) / d.resolution_mm
             offsets = offsets_that_fit(exact, np.diff(units[:, :2], axis=0, prepend=units[:1, :2]), motion > 0)
         code = np.where(motion > 0, motion + 1, np.where(feed > 0, 1, 0)).astype(np.int8)
+        by_time = self.leaning and d.inverse_time
         feeds = np.rint(feed / d.unit_mm * 10**d.feed_decimals).astype(np.int64)
+        if by_time:
+            feeds = np.rint(_per_minute(path, travel) * 10**d.feed_decimals).astype(np.int64)
+            self._line("G93")
+            self.motion = -1
         numbers = d.line_numbers
         text, lines, self.next_number, self.motion, self.feed = kernels.write_motions(
             units,
@@ -256,11 +307,38 @@ class _Writer:
             numbers.wrap_at if numbers else 0,
             self.motion,
             self.feed,
+            self.letters[: told.shape[1]],
+            by_time,
         )
         self.chunks.append(text.tobytes())
         before = self.line - 1
         self.line += int(lines[-1])
+        if by_time:
+            self._line("G94")
+            self.motion, self.feed = -1, -1
         return (before + lines)[1:]
+
+
+def _letters(joints: list[Joint]) -> bytes:
+    """The words of the rotary joints.
+
+    Raises:
+        FenrikError: where a joint has a name that is no word of an axis (ISO 841).
+    """
+    names = [j.name for j in joints if j.kind == "rotary"]
+    wrong = [n for n in names if n not in ("A", "B", "C")]
+    if wrong:
+        raise fail("joints", "has a name that this controller cannot write.", "Call rotary axes A, B or C.", wrong[0])
+    return "".join(names).encode()
+
+
+def _per_minute(path: Toolpath, travel: Travel) -> Points:
+    """How many times a minute each motion could be made, (n,), from the one before the first on."""
+    rows = slice(travel.first - 1, travel.last)
+    length, feed = path.lengths()[rows], path.feed[rows]
+    turn = np.abs(np.diff(travel.joints[rows], axis=0, prepend=travel.joints[rows][:1])).max(axis=1)
+    way = np.where(length > SAME_PLACE_MM, length, turn)
+    return np.where(way > 0, feed / np.maximum(way, 1e-12), 0.0)
 
 
 def _seconds(seconds: float) -> str:

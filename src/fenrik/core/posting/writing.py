@@ -8,14 +8,25 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
-from fenrik.core.machines import Machine
+from fenrik.core.machines import Clamped, Fitted, Machine, fitted
 from fenrik.core.posting.controller import Controller
-from fenrik.core.posting.forms import as_posted, as_written, without_tiny_arcs
-from fenrik.core.posting.statements import Change, HeldTool, Program, Row, Speed, Statement, Turn, statements_of
+from fenrik.core.posting.forms import FLATTEN_MM, as_posted, as_written, without_tiny_arcs
+from fenrik.core.posting.statements import (
+    UPRIGHT,
+    Change,
+    HeldTool,
+    Program,
+    Row,
+    Speed,
+    Statement,
+    Turn,
+    statements_of,
+)
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools import Tool
 
-UPRIGHT = 1.0 - 1e-12
+FIT_SHARE = 0.25
+"""Share of an operation's tolerance by which joints may stray from the path between rows."""
 
 
 @dataclass(frozen=True)
@@ -27,6 +38,7 @@ class PostedOperation:
     tool: Tool
     rpm: float
     path: Toolpath
+    tolerance_mm: float = 0.02
 
     def held(self) -> HeldTool:
         """What the controller is told of its tool."""
@@ -68,16 +80,24 @@ class Posted:
 
 
 def post_programs(
-    controller: Controller, machine: Machine, operations: list[PostedOperation], name: str, work_offset: int
+    controller: Controller,
+    machine: Machine,
+    operations: list[PostedOperation],
+    name: str,
+    work_offset: int,
+    clamped: Clamped | None = None,
 ) -> list[Posted]:
     """Programs for one setup on a machine: one, or one for each run of a tool where the controller asks for that.
+
+    Args:
+        clamped: how the work stands there, which rotary joints must know.
 
     Raises:
         FenrikError: when a path leaves the range of numbers, or a template is wrong.
     """
-    operations = [o for o in operations if len(o.path)]
+    operations, clamped = [o for o in operations if len(o.path)], clamped or Clamped()
     if not controller.program_for_each_tool:
-        return [_post(controller, machine, operations, name, work_offset, 1)] if operations else []
+        return [_post(controller, machine, operations, name, work_offset, 1, clamped)] if operations else []
     runs: list[list[PostedOperation]] = []
     for operation in operations:
         if runs and runs[-1][-1].tool.number == operation.tool.number:
@@ -85,7 +105,7 @@ def post_programs(
         else:
             runs.append([operation])
     return [
-        _post(controller, machine, run, f"{name}-{k + 1}-T{run[0].tool.number}", work_offset, k + 1)
+        _post(controller, machine, run, f"{name}-{k + 1}-T{run[0].tool.number}", work_offset, k + 1, clamped)
         for k, run in enumerate(runs)
     ]
 
@@ -97,6 +117,7 @@ def _post(
     name: str,
     work_offset: int,
     number: int,
+    clamped: Clamped,
 ) -> Posted:
     statements: list[Statement] = []
     chain = machine.all_joints() if controller.speaks_joints else []
@@ -110,18 +131,17 @@ def _post(
             statements.append(Speed(held) if same else Change(held))
             spindle = 1
         statements.append(Row(operation.number, operation.name))
-        path = as_posted(controller, operation.path)
-        contour, source = as_written(path)
-        way = without_tiny_arcs(contour, controller.resolution_mm)
-        if not controller.speaks_joints and np.any(way.axis[:, 2] < UPRIGHT):
-            raise fail(
-                "dialect",
-                f"has no words for a tool that leans, which row {operation.number} does.",
-                "Choose a controller that turns the joints of the machine.",
-                controller.suffix,
-            )
-        joints = machine.follow(way, operation.tool.assembly_mm) if chain else np.zeros((len(way), 0))
-        said = list(statements_of(way, joints, controller.cycles, spindle))
+        if leans := _leans(operation.path):
+            made = _for_joints(controller, machine, operation, clamped)
+            path, way, joints, source = made.path, made.path, made.joints, np.arange(len(made.path))
+        else:
+            path = as_posted(controller, operation.path)
+            contour, source = as_written(path)
+            way = without_tiny_arcs(contour, controller.resolution_mm)
+            joints = np.zeros((len(way), 0))
+            if chain:
+                joints = machine.follow(way, operation.tool.assembly_mm, clamped.at)
+        said = list(statements_of(way, joints, () if leans else controller.cycles, spindle))
         spindle = next((s.spindle for s in reversed(said) if isinstance(s, Turn)), spindle)
         statements += said
         paths.append(path)
@@ -135,6 +155,43 @@ def _post(
         paths,
         offset_table(operations),
     )
+
+
+def _leans(path: Toolpath) -> bool:
+    return bool(np.any(path.axis[:, 2] < UPRIGHT))
+
+
+def _for_joints(controller: Controller, machine: Machine, operation: PostedOperation, clamped: Clamped) -> Fitted:
+    """A path whose tool leans as the machine's joints can make it.
+
+    Raises:
+        FenrikError: where the controller or the machine cannot turn so.
+    """
+    if not controller.speaks_joints:
+        raise fail(
+            "dialect",
+            f"has no words for a tool that leans, which row {operation.number} does.",
+            "Choose a controller that turns the joints of the machine.",
+            controller.suffix,
+        )
+    flat = operation.path.flattened(FLATTEN_MM)[0]
+    chain = machine.chain(operation.tool.assembly_mm, clamped.at)
+    lever = operation.tool.cutter.flute_length_mm
+    share = FIT_SHARE * operation.tolerance_mm
+    made = fitted(chain, flat, clamped.around, share, lever, controller.tip_held)
+    lost = np.flatnonzero(np.isnan(made.joints).any(axis=1))
+    if len(lost):
+        first = int(made.source[lost[0]])
+        x, y, z = flat.point[first]
+        i, j, k = flat.axis[first]
+        raise fail(
+            f"operations.{operation.number}",
+            f"needs {len(np.unique(made.source[lost]))} poses that {machine.name} does not reach, the first at "
+            f"X{x:.1f} Y{y:.1f} Z{z:.1f} with the tool along {i:.3f}, {j:.3f}, {k:.3f}.",
+            "Turn the part on the table, tilt the tool less, or choose a machine whose joints go farther.",
+            operation.number,
+        )
+    return made
 
 
 def offset_table(operations: list[PostedOperation]) -> dict[int, float]:

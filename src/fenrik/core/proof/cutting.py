@@ -26,7 +26,7 @@ def run_programs(inputs: ProofInputs, progress: Progress = silent) -> Run:
         FenrikError: when a program cannot be read back, or uses a tool that the job does not have.
     """
     motions = read_motions(
-        inputs.controller, inputs.machine, inputs.programs, inputs.tools, inputs.first_tools, inputs.zero
+        inputs.controller, inputs.machine, inputs.programs, inputs.tools, inputs.first_tools, inputs.zero, inputs.at
     )
     run = Run(inputs, motions, inputs.stock)
     stretches = groups_of(motions)

@@ -9,12 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.frames import Points
-from fenrik.core.machines import Machine
+from fenrik.core.machines import Machine, joint_minutes, strayed
+from fenrik.core.machines.chain import Vector3
 from fenrik.core.posting import Controller, ControllerState, Posted, ReadBack, rows_of_lines
 from fenrik.core.toolpath import Kind, Motion, Toolpath, motion_times
 from fenrik.core.tools import Tool
 
 SHARES = (0.0, 0.25, 0.5, 0.75, 1.0)
+LEVER_MM = 50.0
+"""A tool that leans otherwise than it should is off by as much as a place so far up on it."""
 PLANE_NORMALS = np.array([[0.0, 0.0, 1.0], [0.0, 1.0, 0.0], [1.0, 0.0, 0.0]])
 """Normals of the planes G17, G18, G19 (ISO 6983-1): arcs turn right-handed about them under G3."""
 
@@ -32,6 +35,7 @@ class ProgramMotions:
         joints: (n, joints) values of the machine's joints, the work zero at their own, mm and degrees; NaN where it
             does not reach.
         apart: (n,) how far each strays anywhere from its counterpart of the path; NaN where it has none.
+        between: (n,) how far a place of the cutter strays from a straight motion while joints turn evenly, mm.
         ends_apart_mm: how far a posted place strays from the same place of the path at most.
         missing: how many motions of the path are not in the programs.
     """
@@ -46,13 +50,14 @@ class ProgramMotions:
     rpm: Points
     joints: Points
     apart: Points
+    between: Points
     ends_apart_mm: float = 0.0
     missing: int = 0
 
 
 def read_motions(
     controller: Controller, machine: Machine, programs: list[Posted], tools: Mapping[int, Tool], first_tools: list[int],
-    zero: Points,
+    zero: Points, at: Vector3 = (0.0, 0.0, 0.0),
 ) -> ProgramMotions:  # fmt: skip
     """Read programs back.
 
@@ -61,17 +66,20 @@ def read_motions(
         programs: the posted programs in the order they run.
         tools: by their numbers.
         first_tools: the tool in the spindle before each program.
-        zero: the work zero in the frame of the stock.
+        zero: the work zero in the frame of the stock. at: the same over the middle of the table's top.
     """
     pieces = []
     lengths = {number: tool.assembly_mm for number, tool in tools.items()}
     for number, (program, tool) in enumerate(zip(programs, first_tools, strict=True)):
-        before = ControllerState(machine, tool, lengths, program.radii_mm)
-        pieces.append(_one(program, controller.read(program.text, before), number, zero, before))
+        before = ControllerState(machine, tool, lengths, program.radii_mm, at)
+        read = controller.read(program.text, before)
+        pieces.append(_one(program, read, number, zero, before, controller.tip_held, tools))
     if not pieces:
         none, rows, lines = np.zeros(0), np.zeros(0, np.int32), np.zeros(0, np.int64)
         joints = np.zeros((0, len(machine.all_joints())))
-        return ProgramMotions(Toolpath.empty(), np.zeros(0, bool), rows, rows, rows, lines, none, none, joints, none)
+        return ProgramMotions(
+            Toolpath.empty(), np.zeros(0, bool), rows, rows, rows, lines, none, none, joints, none, none
+        )
     names = [n for n in ProgramMotions.__dataclass_fields__ if n not in ("path", "ends_apart_mm", "missing")]
     joined = {n: np.concatenate([getattr(p, n) for p in pieces]) for n in names}
     return ProgramMotions(
@@ -82,7 +90,10 @@ def read_motions(
     )
 
 
-def _one(program: Posted, read: ReadBack, number: int, zero: Points, before: ControllerState) -> ProgramMotions:
+def _one(
+    program: Posted, read: ReadBack, number: int, zero: Points, before: ControllerState, tip_held: bool,
+    tools: Mapping[int, Tool],
+) -> ProgramMotions:  # fmt: skip
     machine = before.machine
     whole = np.flatnonzero(read.known.all(axis=1))
     n = len(whole)
@@ -114,6 +125,12 @@ def _one(program: Posted, read: ReadBack, number: int, zero: Points, before: Con
     for a, b in zip(begins, [*begins[1:], n], strict=True):
         seconds[a:b] = motion_times(path.rows(np.arange(a, b)), machine.limits())
     tool = read.tool[whole]
+    joints, between = joints_of(machine, path.moved(-zero), tool, before), np.zeros(n)
+    if read.joints.shape[1]:
+        joints = read.joints[whole]
+        between, least = _by_joints(path.moved(-zero), joints, tool, before, tip_held, tools)
+        between, least = np.where(fresh, 0.0, between), np.where(fresh, 0.0, least)
+        seconds = np.maximum(seconds, 60.0 * least)
     if n:
         seconds[begins] += np.where(same_tool[begins], 0.0, machine.tool_change_s)
     return ProgramMotions(
@@ -125,14 +142,15 @@ def _one(program: Posted, read: ReadBack, number: int, zero: Points, before: Con
         line,
         seconds + read.seconds[whole],
         read.rpm[whole],
-        read.joints[whole] if read.joints.shape[1] else joints_of(machine, path.moved(-zero), tool, before.lengths_mm),
+        joints,
         apart,
+        between,
         ends,
         missing,
     )
 
 
-def joints_of(machine: Machine, path: Toolpath, tool: NDArray[np.int32], lengths_mm: Mapping[int, float]) -> Points:
+def joints_of(machine: Machine, path: Toolpath, tool: NDArray[np.int32], before: ControllerState) -> Points:
     """Values of the joints at the end of each motion of a path in the work frame, (n, joints), NaN out of reach.
 
     Args:
@@ -141,8 +159,23 @@ def joints_of(machine: Machine, path: Toolpath, tool: NDArray[np.int32], lengths
     values = np.empty((len(path), len(machine.all_joints())))
     for number in np.unique(tool):
         rows = np.flatnonzero(tool == number)
-        values[rows] = machine.follow(path.rows(rows), lengths_mm.get(int(number), 0.0))
+        values[rows] = machine.follow(path.rows(rows), before.lengths_mm.get(int(number), 0.0), before.at)
     return values
+
+
+def _by_joints(
+    path: Toolpath, joints: Points, tool: NDArray[np.int32], before: ControllerState, tip_held: bool,
+    tools: Mapping[int, Tool],
+) -> tuple[Points, Points]:  # fmt: skip
+    """How far the cutter strays from each motion while the joints move evenly, and the least minutes of each, (n,)."""
+    between, least = np.zeros(len(path)), np.zeros(len(path))
+    for number in np.unique(tool):
+        rows = np.flatnonzero(tool == number)
+        chain = before.machine.chain(before.lengths_mm.get(int(number), 0.0), before.at)
+        lever = tools[int(number)].cutter.flute_length_mm if int(number) in tools else 0.0
+        between[rows] = strayed(chain, path.rows(rows), joints[rows], lever, tip_held)
+        least[rows] = joint_minutes(chain, joints[rows])
+    return between, least
 
 
 def _apart(program: Posted, path: Toolpath, line: NDArray[np.int64]) -> tuple[Points, float, int]:
@@ -160,6 +193,8 @@ def _apart(program: Posted, path: Toolpath, line: NDArray[np.int64]) -> tuple[Po
         if len(there) == 0:
             continue
         worst = np.abs(path.point[row[there]] - written.point[there]).max(axis=1)
+        leant = np.abs(path.axis[row[there]] - written.axis[there]).max(axis=1)
+        worst = np.maximum(worst, LEVER_MM * leant)
         ends = max(ends, float(worst.max()))
         # Between the ends only where a motion begins where its counterpart does.
         whole = there[(there > 0) & (row[there] > 0)]

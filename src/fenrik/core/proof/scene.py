@@ -10,6 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.frames import Points
 from fenrik.core.machines import Machine
+from fenrik.core.machines.chain import Vector3
 from fenrik.core.posting import Controller, Posted
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import Stock
@@ -41,7 +42,8 @@ class ProofSettings(BaseModel):
 @dataclass(frozen=True)
 class ProofInputs:
     """All in the setup's frame; `zero` is its work zero there, `on_table` the zero's place from the table's middle,
-    `table` the height of the table's top where it is known, `failed` why operations are not in the programs."""
+    `table` the height of the table's top where it is known, `failed` why operations are not in the programs, `at` the
+    work zero over the middle of the table's top on a machine that turns."""
 
     stock: Stock
     part: DistanceIndex
@@ -57,3 +59,4 @@ class ProofInputs:
     on_table: tuple[float, float] | None = None
     table: float | None = None
     failed: Mapping[int, str] = field(default_factory=dict)
+    at: Vector3 = (0.0, 0.0, 0.0)

@@ -1,6 +1,8 @@
 """The single checks of a proof, one a file: each looks at the run and gives findings."""
 
-from fenrik.core.proof.checks import contact, fixtures, machine, missing, program, rapids, table
+from fenrik.core.proof.checks import contact, fixtures, joints, machine, missing, program, rapids, table
 
-CHECKS = (missing.check, program.check, machine.check, table.check, rapids.check, contact.check, fixtures.check)
+CHECKS = (
+    missing.check, program.check, machine.check, joints.check, table.check, rapids.check, contact.check, fixtures.check,
+)  # fmt: skip
 """All checks of the run itself; `gouges` looks at the surface that it left."""

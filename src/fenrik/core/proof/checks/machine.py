@@ -8,7 +8,6 @@ from fenrik.core.findings import Finding
 from fenrik.core.frames import Points
 from fenrik.core.machines import Machine
 from fenrik.core.proof.checks.telling import finding_at
-from fenrik.core.proof.motions import joints_of
 from fenrik.core.proof.run import Run
 
 
@@ -18,7 +17,7 @@ def check(run: Run) -> list[Finding]:
     if len(motions.path) == 0:
         return []
     found = [*_out_of_reach(run), *_spans(motions.joints, machine)]
-    if on_table is not None:
+    if on_table is not None and not machine.turns:
         found += _ends(run, on_table)
     for number in np.unique(motions.tool):
         tool = tools[int(number)]
@@ -93,12 +92,11 @@ def _spans(joints: Points, machine: Machine) -> list[Finding]:
 
 def _ends(run: Run, on_table: tuple[float, float]) -> list[Finding]:
     """Level joints that run past an end where the part lies on the table, though their way would do elsewhere."""
-    machine, found = run.inputs.machine, []
-    lengths = {number: tool.assembly_mm for number, tool in run.inputs.tools.items()}
-    work = run.motions.path.moved(np.array([*on_table, 0.0]) - run.inputs.zero)
-    for joint, values in zip(machine.all_joints(), joints_of(machine, work, run.motions.tool, lengths).T, strict=True):
+    machine, found, at = run.inputs.machine, [], np.array([*on_table, 0.0])
+    for joint, values in zip(machine.all_joints(), run.motions.joints.T, strict=True):
         if joint.low is None or joint.high is None or joint.kind == "rotary" or abs(joint.direction[2]) > 1e-9:
             continue
+        values = values + at @ np.array(joint.direction)
         past = np.fmax(values - joint.high, joint.low - values)
         if np.isnan(past).all():
             continue

@@ -32,6 +32,7 @@ def check(run: Run) -> list[Finding]:
                 advice=advice,
             )
         )
+    found += _between(run)
     if missing:
         found.append(
             Finding(
@@ -44,3 +45,26 @@ def check(run: Run) -> list[Finding]:
             )
         )
     return found
+
+
+def _between(run: Run) -> list[Finding]:
+    """Motions on which the tool strays by more than its row allows while the joints turn evenly."""
+    motions = run.motions
+    allowed = np.array([run.inputs.tolerances.get(int(o), np.inf) for o in motions.operation.tolist()])
+    far = np.flatnonzero((motions.between > allowed + LIMIT_MM) & (motions.path.feed > 0))
+    if len(far) == 0:
+        return []
+    worst = int(far[motions.between[far].argmax()])
+    return [
+        finding_at(
+            run,
+            worst,
+            kind="program differs",
+            severity="fault",
+            amount=float(motions.between[worst]),
+            count=len(far),
+            bodies=["program", "path"],
+            message=f"Between two lines the tool strays {motions.between[worst]:.4f} mm while the joints turn.",
+            advice="Post the program again: the lines are too far apart for the turning of the joints.",
+        )
+    ]
