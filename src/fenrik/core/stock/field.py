@@ -9,6 +9,7 @@ Source of the representation: R. Zhang et al., "Tri-dexel model"; W. Barbier & H
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
@@ -87,6 +88,13 @@ class Stock:
     tiles: tuple[tuple[Tile, ...], tuple[Tile, ...], tuple[Tile, ...]]
     error_mm: float = 0.0
     frame: Frame = field(default_factory=Frame)
+
+    def bounds(self) -> Points:
+        """Lowest and highest corner of a box round the lattice, in the frame that the stock is spoken of, (2, 3)."""
+        low = np.array(self.lattice.origin)
+        high = low + self.lattice.cell_mm * (np.array(self.lattice.shape) - 1)
+        corners = self.frame.to_part(np.array(list(itertools.product(*np.array([low, high]).T))))
+        return np.array([corners.min(axis=0), corners.max(axis=0)])
 
     @property
     def leans(self) -> bool:

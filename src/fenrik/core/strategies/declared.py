@@ -11,7 +11,7 @@ from fenrik.core.strategies.common import CommonParams, Outcome
 from fenrik.core.strategies.given import ON_PICKED, Need
 from fenrik.core.tools import Cutter
 
-Group = Literal["Faces and pockets", "Holes", "Edges and marks", "Free shapes"]
+Group = Literal["Faces and pockets", "Holes", "Edges and marks", "Free shapes", "Leaning tool"]
 """Groups of the menu, in its order."""
 LAST_IN_HOLE = 4
 

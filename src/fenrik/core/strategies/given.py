@@ -20,6 +20,8 @@ from fenrik.core.progress import Progress, silent
 from fenrik.core.regions import Rings, Shadow
 from fenrik.core.setups.grids import join_meshes
 from fenrik.core.solids.model import Mesh, Solid
+from fenrik.core.solids.rails import Rail
+from fenrik.core.solids.rulings import Rulings
 from fenrik.core.stock import Stock
 from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath import Feeds, PathBuilder, Safe, SafePlane
@@ -34,7 +36,7 @@ OBSTACLE_CLEARANCE_MM = 0.5
 
 Need = Literal[
     "stock", "cutter", "tool", "feeds", "rpm", "safe", "zero", "mesh", "part_box", "solid", "surface", "shadow",
-    "obstacles", "targets", "region", "keep_out", "stay_in",
+    "obstacles", "targets", "region", "keep_out", "stay_in", "rails", "rulings",
 ]  # fmt: skip
 """Items that there are."""
 
@@ -184,6 +186,16 @@ class Given:
     def region(self) -> Region:
         """What the axis of the tool stays over, where that is said."""
         return self._of("region")
+
+    @property
+    def rails(self) -> list[Rail]:
+        """The picked edges, those that meet as one, with the normals beside them."""
+        return self._of("rails")
+
+    @property
+    def rulings(self) -> list[Rulings]:
+        """The straight lines of the picked faces, those that follow one another as one."""
+        return self._of("rulings")
 
     @property
     def keep_out(self) -> Rings:

@@ -1,0 +1,227 @@
+"""Rulings: the straight lines of a ruled face, from its one border to the other, with the normals at both ends.
+
+A face is ruled where lines of one of its parameters are straight; which, and whether, is found by looking at its exact
+surface (a degree of 1, a cylinder, a cone, an extrusion, or any surface that turns out to be so within a tolerance).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from fenrik.core.errors import fail
+from fenrik.core.frames import Frame, Points
+from fenrik.core.solids.describe import list_faces
+from fenrik.core.solids.model import Solid
+
+LOOK, ACROSS = 9, 25
+STRAIGHT_MM = 1e-4
+MOST_ROWS = 4000
+AREA_SHARE, MEET_MM, CORNER_RAD = 0.01, 1e-3, 0.05
+_COLUMNS = ("ends", "normals", "inner", "inner_normals")
+
+
+@dataclass(frozen=True)
+class Rulings:
+    """Straight lines (n, 2, 3) that follow one another over a face, from its one end to the other.
+
+    Attributes:
+        ends: (n, 2, 3) places, mm. normals: (n, 2, 3) outward there.
+        inner: (n, k, 3) places on the face along each line, evenly from end to end; inner_normals: theirs.
+        closed: whether the last line is the first.
+    """
+
+    ends: Points
+    normals: Points
+    inner: Points
+    inner_normals: Points
+    closed: bool
+
+    def in_frame(self, frame: Frame) -> Rulings:
+        return Rulings(
+            frame.to_local(self.ends.reshape(-1, 3)).reshape(self.ends.shape),
+            frame.direction_to_local(self.normals.reshape(-1, 3)).reshape(self.normals.shape),
+            frame.to_local(self.inner.reshape(-1, 3)).reshape(self.inner.shape),
+            frame.direction_to_local(self.inner_normals.reshape(-1, 3)).reshape(self.inner_normals.shape),
+            self.closed,
+        )
+
+    def turned_over(self) -> Rulings:
+        """The same, each line from its other end."""
+        return replace(
+            self,
+            ends=self.ends[:, ::-1],
+            normals=self.normals[:, ::-1],
+            inner=self.inner[:, ::-1],
+            inner_normals=self.inner_normals[:, ::-1],
+        )
+
+    def reversed(self) -> Rulings:
+        """The same the other way round."""
+        return Rulings(self.ends[::-1], self.normals[::-1], self.inner[::-1], self.inner_normals[::-1], self.closed)
+
+
+def rulings_of(solid: Solid, face: int, within_mm: float, upright: Points, off_mm: float = 0.0) -> Rulings:
+    """The rulings of a face in the part's coordinates, each from its lower end along a direction to its upper one.
+
+    Args:
+        within_mm: how far the face, or what runs `off_mm` outside it, may stand off the chords between neighbours.
+        upright: (3,) lines of faces that are ruled both ways run along this as far as they can.
+
+    Raises:
+        FenrikError: where the face is not ruled, or has no exact surface.
+    """
+    if not solid.is_exact:
+        raise fail("part", "is a mesh: its faces have no exact rulings.", "Bring the part in as STEP.")
+    surface, box, sense = _surface(list_faces(solid.shape())[face])
+    ruled = _ruled_along(surface, box, upright)
+    if ruled is None:
+        raise fail(
+            f"face {face + 1}",
+            "is curved both ways: no straight line lies in it.",
+            "Pick a ruled face, or finish this one by another strategy.",
+            face + 1,
+        )
+    count = LOOK
+    while True:
+        rows = _lines(surface, box, sense, ruled, count)
+        if _chords_off(rows.inner + off_mm * rows.inner_normals) <= within_mm or count > MOST_ROWS:
+            break
+        count = 2 * count - 1
+    _keeps_to_its_border(solid, face, rows)
+    low = float(((rows.ends[:, 1] - rows.ends[:, 0]) @ upright).mean())
+    return rows if low >= 0 else rows.turned_over()
+
+
+def _keeps_to_its_border(solid: Solid, face: int, rows: Rulings) -> None:
+    """Raise where a face is cut out of its surface otherwise than from ruling to ruling."""
+    a, b = rows.inner[:-1, :-1], rows.inner[1:, 1:]
+    c, d = rows.inner[1:, :-1], rows.inner[:-1, 1:]
+    whole = float(0.5 * np.linalg.norm(np.cross(b - a, d - c), axis=2).sum())
+    has = solid.faces[face].area_mm2
+    if abs(whole - has) > AREA_SHARE * max(whole, has):
+        raise fail(
+            f"face {face + 1}",
+            f"has {has:.1f} mm² of the {whole:.1f} mm² between its first and last ruling.",
+            "Split the face along its rulings, or finish it by another strategy.",
+            face + 1,
+        )
+
+
+def joined(walls: list[Rulings]) -> list[Rulings]:
+    """Walls that follow one another as one, in the order given; round a corner between two of them the normals turn
+    step by step about the ruling that they share."""
+    found: list[Rulings] = []
+    for wall in walls:
+        if found and (met := _meeting(found[-1], wall)) is not None:
+            found[-1] = met
+        else:
+            found.append(wall)
+    return [_closed(w) for w in found]
+
+
+def _meeting(first: Rulings, second: Rulings) -> Rulings | None:
+    for a in (first, first.reversed()):
+        for b in (second, second.reversed()):
+            if float(np.linalg.norm(a.ends[-1] - b.ends[0], axis=1).max()) < MEET_MM:
+                return _chained(a, b)
+    return None
+
+
+def _chained(a: Rulings, b: Rulings) -> Rulings:
+    parts = [a, *_corner(a, b), b]
+    columns = {k: np.concatenate([getattr(p, k) for p in parts]) for k in _COLUMNS}
+    return Rulings(**columns, closed=False)
+
+
+def _closed(wall: Rulings) -> Rulings:
+    """A wall whose last ruling is its first goes on round the corner between both."""
+    if wall.closed or float(np.linalg.norm(wall.ends[-1] - wall.ends[0], axis=1).max()) > MEET_MM:
+        return wall
+    first = Rulings(wall.ends[:1], wall.normals[:1], wall.inner[:1], wall.inner_normals[:1], False)
+    round_ = _chained(wall, first)
+    return replace(round_, closed=True)
+
+
+def _corner(a: Rulings, b: Rulings) -> list[Rulings]:
+    """Rows on the ruling that two walls share, their normals turning from the one's to the other's."""
+    before, after = a.inner_normals[-1], b.inner_normals[0]
+    angle = np.arccos(np.clip(np.einsum("ij,ij->i", before, after), -1.0, 1.0))
+    count = int(np.ceil(float(angle.max()) / CORNER_RAD))
+    if count < 2:
+        return []
+    share = (np.arange(1, count) / count)[:, None, None]
+    turned = before + share * (after - before)
+    turned = turned / np.maximum(np.linalg.norm(turned, axis=2, keepdims=True), 1e-12)
+    inner = np.repeat(b.inner[:1], count - 1, axis=0)
+    return [Rulings(inner[:, [0, -1]], turned[:, [0, -1]], inner, turned, False)]
+
+
+def _surface(face: Any) -> tuple[Any, tuple[float, float, float, float], float]:
+    from OCP.BRepAdaptor import BRepAdaptor_Surface
+    from OCP.BRepTools import BRepTools
+    from OCP.TopAbs import TopAbs_REVERSED
+
+    box = BRepTools.UVBounds_s(face)
+    return BRepAdaptor_Surface(face, True), tuple(box), -1.0 if face.Orientation() == TopAbs_REVERSED else 1.0
+
+
+def _at(surface: Any, u: Points, v: Points) -> tuple[Points, Points]:
+    """Places (n, 3) and normals (n, 3) of the surface, as its parameters have them."""
+    from OCP.gp import gp_Pnt, gp_Vec
+
+    places, normals = np.empty((len(u), 3)), np.empty((len(u), 3))
+    point, du, dv = gp_Pnt(), gp_Vec(), gp_Vec()
+    for k, (a, b) in enumerate(zip(u.tolist(), v.tolist(), strict=True)):
+        surface.D1(a, b, point, du, dv)
+        places[k] = point.X(), point.Y(), point.Z()
+        normals[k] = np.cross((du.X(), du.Y(), du.Z()), (dv.X(), dv.Y(), dv.Z()))
+    size = np.linalg.norm(normals, axis=1, keepdims=True)
+    return places, normals / np.maximum(size, 1e-300)
+
+
+def _ruled_along(surface: Any, box: tuple[float, float, float, float], upright: Points) -> int | None:
+    """The parameter (0: u, 1: v) along which lines are straight; of two the one that runs more upright."""
+    found = []
+    for way in (0, 1):
+        fixed = np.linspace(*(box[2:] if way == 0 else box[:2]), LOOK)
+        running = np.linspace(*(box[:2] if way == 0 else box[2:]), ACROSS)
+        straight, along = True, 0.0
+        for value in fixed:
+            u, v = (running, np.full(ACROSS, value)) if way == 0 else (np.full(ACROSS, value), running)
+            places, _ = _at(surface, u, v)
+            chord = places[-1] - places[0]
+            size = float(np.linalg.norm(chord))
+            if size < STRAIGHT_MM:
+                # A point where all lines meet; or a line that comes back to where it began, which is none.
+                straight = straight and float(np.abs(places - places[0]).max()) < STRAIGHT_MM
+                continue
+            off = np.cross(places - places[0], chord / size)
+            straight = straight and float(np.linalg.norm(off, axis=1).max()) < STRAIGHT_MM
+            along = max(along, abs(float(chord @ upright)) / size)
+        if straight:
+            found.append((along, way))
+    return max(found)[1] if found else None
+
+
+def _lines(surface: Any, box: tuple[float, float, float, float], sense: float, ruled: int, count: int) -> Rulings:
+    across = np.linspace(*(box[2:] if ruled == 0 else box[:2]), count)
+    running = np.linspace(*(box[:2] if ruled == 0 else box[2:]), ACROSS)
+    fixed, moving = np.repeat(across, ACROSS), np.tile(running, count)
+    places, normals = _at(surface, *((moving, fixed) if ruled == 0 else (fixed, moving)))
+    inner, inner_normals = places.reshape(count, ACROSS, 3), sense * normals.reshape(count, ACROSS, 3)
+    ends = inner[:, [0, -1]]
+    closed = bool(np.linalg.norm(ends[0] - ends[-1], axis=1).max() < 10 * STRAIGHT_MM)
+    return Rulings(ends, inner_normals[:, [0, -1]], inner, inner_normals, closed)
+
+
+def _chords_off(inner: Points) -> float:
+    """How far places (n, k, 3) stand off the chords between neighbouring lines, looked at by every other line."""
+    if len(inner) < 3:
+        return 0.0
+    chord = inner[2::2] - inner[:-2:2]
+    size = np.maximum(np.linalg.norm(chord, axis=2, keepdims=True), 1e-12)
+    off = np.linalg.norm(np.cross(inner[1:-1:2] - inner[:-2:2], chord / size), axis=2)
+    return float(off.max()) / 4.0

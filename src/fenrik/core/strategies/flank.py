@@ -1,0 +1,228 @@
+"""Flank of a ruled wall (swarf milling): the side of the cutter lies along the straight lines of ruled faces.
+
+For a cylinder of radius R the axis runs, to begin with, R away from the wall at both ends of each ruling, square to
+the face there (two points offset: X. W. Liu, "Five-axis NC cylindrical milling of sculptured surfaces", Computer-
+Aided Design 27, 1995). Where the wall twists, its normals turn along a ruling and a cylinder on those two points
+cuts into the wall between them or stands off. The axis is then moved so that the side, held against the exact face
+along the ruling, is off as evenly as can be (minimax over the line's two shifts at its ends, by the offsets' signed
+errors), and last of all away from the wall by what it would still cut too deep. What stays is measured, and told
+where it is more than the tolerance.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from fenrik.core.findings import Unreached
+from fenrik.core.frames import Points
+from fenrik.core.solids.references import FaceReference, FaceRule
+from fenrik.core.solids.rulings import Rulings
+from fenrik.core.strategies.common import MM, CommonParams, Outcome, Picks, require
+from fenrik.core.strategies.declared import Strategy
+from fenrik.core.strategies.given import ALWAYS, Given
+from fenrik.core.strategies.leaning import LeaningBuilder, Pass, box_around, finer, unit
+from fenrik.core.strategies.targets import FacesTarget
+from fenrik.core.tools import Cutter
+from fenrik.core.tools.cutters import TaperedCutter
+
+DEG: dict[str, Any] = {"unit": "deg"}
+ROUNDS, STILL_MM = 40, 1e-7
+MOST_LEVELS = 400
+
+
+class Flank(CommonParams):
+    """Mills ruled walls with the side of the cutter."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = ("step_mm", "turn_deg", "lift_mm")
+    strategy: Literal["swarf milling"] = "swarf milling"
+    targets: list[FacesTarget] = Field(
+        default_factory=list, max_length=500, title="Geometry", description="Ruled faces, in their order along the wall"
+    )
+    backwards: bool = Field(default=False, title="The other way round")
+    stepdown_mm: float | None = Field(
+        default=None,
+        gt=0.01,
+        le=500,
+        title="Stepdown",
+        description="Along the wall; empty: in one",
+        json_schema_extra=MM,
+    )
+    floor_clearance_mm: float = Field(
+        default=0.0, ge=-50, le=500, title="Over the floor", description="How far the tip stays above the wall's foot; "
+        "below zero: past it", json_schema_extra=MM,
+    )  # fmt: skip
+    run_on_mm: float = Field(default=2.0, ge=0, le=200, title="Run-on", json_schema_extra=MM)
+    run_off_mm: float = Field(default=2.0, ge=0, le=200, title="Run-off", json_schema_extra=MM)
+    lift_mm: float = Field(
+        default=3.0, gt=0, le=100, title="Lift", description="How far off the wall entries begin", json_schema_extra=MM
+    )
+    step_mm: float = Field(default=3.0, ge=0.05, le=50, title="Longest step", json_schema_extra=MM)
+    turn_deg: float = Field(default=3.0, ge=0.1, le=30, title="Most turn in a step", json_schema_extra=DEG)
+
+    def picks(self) -> Picks:
+        return Picks(faces=[(f"targets.{k}.faces.{j}", f) for k, t in enumerate(self.targets) for j, f in _each(t)])
+
+
+def _each(target: FacesTarget) -> list[tuple[int, FaceReference | FaceRule]]:
+    return list(enumerate(target.faces))
+
+
+def flank(given: Given, params: Flank) -> Outcome:
+    """All walls; what stands off or would be cut too deep because a wall twists is told.
+
+    Raises:
+        FenrikError: when nothing is picked, or a face is not ruled.
+    """
+    walls = given.rulings
+    require(bool(walls), "targets", "holds no face.", "Pick ruled faces of the part.")
+    builder = LeaningBuilder(given.feeds, given.safe, box_around(given), params.lift_mm)
+    told: list[Unreached] = []
+    for number, rows in enumerate(walls):
+        way = rows.reversed() if params.backwards else rows
+        placed: Placed | None = None
+        for level in _levels(params, way):
+            side = _side_of(given.cutter, level)
+            if placed is None or side.taper_rad:
+                placed = laid_along(way, side, params.allowance_mm, params.tolerance_mm)
+            builder.add(_pass(params, way, placed, level))
+        if placed is not None:
+            told += _told(placed, way, params)
+        given.progress((number + 1) / len(walls), "along walls")
+    return Outcome(builder.finish(), told)
+
+
+@dataclass(frozen=True)
+class Side:
+    """A cutter's side: its radius beside the lower end of a ruling, and how it widens upwards."""
+
+    radius_mm: float
+    taper_rad: float = 0.0
+
+
+def _side_of(cutter: Cutter, level_mm: float) -> Side:
+    """The side of a cutter whose tip is a height above the rulings' lower ends."""
+    if not isinstance(cutter, TaperedCutter):
+        return Side(cutter.radius_mm)
+    taper, corner = math.radians(cutter.taper_deg), cutter.corner_radius_mm
+    beside = cutter.radius_mm - corner + corner * math.cos(taper)
+    return Side(beside - (corner * (1 - math.sin(taper)) + level_mm) * math.tan(taper), taper)
+
+
+@dataclass(frozen=True)
+class Placed:
+    """Where the cutter's axis lies along each ruling.
+
+    Attributes:
+        foot, axis: (n, 3) a place of the axis beside the lower end of the ruling, and its direction, upwards.
+        deep_mm, proud_mm: (n,) how far the side cuts into the wall, and stands off it, at most along each ruling.
+    """
+
+    foot: Points
+    axis: Points
+    deep_mm: Points
+    proud_mm: Points
+
+
+def laid_along(rows: Rulings, side: Side, allowance_mm: float, tolerance_mm: float) -> Placed:
+    """The axis of a cutter along each ruling; that of a tapered one leans from the wall."""
+    radius_mm, taper_rad = side.radius_mm, side.taper_rad
+    length = np.linalg.norm(rows.ends[:, 1] - rows.ends[:, 0], axis=1)
+    upper = (radius_mm + math.tan(taper_rad) * length + allowance_mm) / math.cos(taper_rad)
+    low = rows.ends[:, 0] + (radius_mm + allowance_mm) / math.cos(taper_rad) * rows.normals[:, 0]
+    high = rows.ends[:, 1] + upper[:, None] * rows.normals[:, 1]
+    middle = unit(rows.inner_normals.mean(axis=1))
+    for _ in range(ROUNDS):
+        gap = _gaps(rows, low, high, side)
+        shift_low, shift_high = _evened(gap - allowance_mm)
+        low, high = low - shift_low[:, None] * middle, high - shift_high[:, None] * middle
+        if max(np.abs(shift_low).max(), np.abs(shift_high).max()) < STILL_MM:
+            break
+    gap = _gaps(rows, low, high, side) - allowance_mm
+    away = np.maximum(-gap.min(axis=1) - tolerance_mm, 0.0)[:, None] * middle
+    low, high = low + away, high + away
+    gap = _gaps(rows, low, high, side) - allowance_mm
+    return Placed(low, unit(high - low), np.maximum(-gap.min(axis=1), 0.0), np.maximum(gap.max(axis=1), 0.0))
+
+
+def _gaps(rows: Rulings, low: Points, high: Points, side: Side) -> Points:
+    """How far the wall stands off the cutter's side at places along each ruling, (n, k); below 0: it is cut into.
+
+    At each place the wall is its tangent plane: beside a ruling whose normals turn the side cuts in though it would
+    clear the ruling itself. In the section square to the axis that plane is a line, the side a circle.
+    """
+    along = unit(high - low)
+    normal, from_low = rows.inner_normals, rows.inner - low[:, None]
+    t = np.einsum("ikj,ij->ik", from_low, along)
+    square = normal - np.einsum("ikj,ij->ik", normal, along)[:, :, None] * along[:, None]
+    flat = np.maximum(np.linalg.norm(square, axis=2), 1e-9)
+    off = -np.einsum("ikj,ikj->ik", from_low - t[:, :, None] * along[:, None], normal) / flat
+    return np.asarray((off - side.radius_mm - math.tan(side.taper_rad) * t) * flat)
+
+
+def _evened(gap: Points) -> tuple[Points, Points]:
+    """Shifts of both ends towards the wall after which gaps that are off a straight line by their ends and their middle
+    are off evenly (the line of least greatest deviation through such a row, its deviations above and below equal)."""
+    share = np.linspace(0.0, 1.0, gap.shape[1])
+    slope = gap[:, -1] - gap[:, 0]
+    rest = gap - gap[:, :1] - slope[:, None] * share
+    level = 0.5 * (rest.max(axis=1) + rest.min(axis=1))
+    return gap[:, 0] + level, gap[:, -1] + level
+
+
+def _levels(params: Flank, rows: Rulings) -> list[float]:
+    """How far above its foot the tip goes along the wall, from the uppermost pass down."""
+    tall = float(np.linalg.norm(rows.ends[:, 1] - rows.ends[:, 0], axis=1).max())
+    if params.stepdown_mm is None:
+        return [params.floor_clearance_mm]
+    count = int(np.ceil((tall - params.floor_clearance_mm) / params.stepdown_mm - 1e-9))
+    require(count <= MOST_LEVELS, "stepdown_mm", f"makes {count} levels.", "Take a larger one.", params.stepdown_mm)
+    return [max(tall - params.stepdown_mm * (k + 1), params.floor_clearance_mm) for k in range(max(count, 1))]
+
+
+def _pass(params: Flank, rows: Rulings, placed: Placed, level: float) -> Pass:
+    point, axis = placed.foot + level * placed.axis, placed.axis
+    out = unit(rows.inner_normals.mean(axis=1))
+    along = unit(np.gradient(point, axis=0)) if len(point) > 1 else np.zeros_like(point)
+    first, last = out[0], out[-1]
+    if params.run_on_mm > 0 and not rows.closed:
+        point, axis = np.vstack([point[:1] - params.run_on_mm * along[:1], point]), np.vstack([axis[:1], axis])
+    if params.run_off_mm > 0 and not rows.closed:
+        point, axis = np.vstack([point, point[-1:] + params.run_off_mm * along[-1:]]), np.vstack([axis, axis[-1:]])
+    fine, axes = finer(point, axis, params.step_mm, params.turn_deg)
+    return Pass(fine, axes, unit(first + 0.2 * axis[0]), unit(last + 0.2 * axis[-1]))
+
+
+def _told(placed: Placed, rows: Rulings, params: Flank) -> list[Unreached]:
+    """Where the twist of a wall leaves more than the tolerance."""
+    worst = int(placed.proud_mm.argmax())
+    if placed.proud_mm[worst] <= params.tolerance_mm:
+        return []
+    x, y, z = rows.inner[worst, rows.inner.shape[1] // 2].tolist()
+    radius = placed.proud_mm[worst]
+    return [
+        Unreached(
+            reason=f"The wall twists: its side stands off by up to {radius:.4f} mm along {len(rows.ends)} rulings.",
+            place=(x, y, z),
+            level_mm=z,
+            area_mm2=0.0,
+            advice="Take a thinner cutter, several levels, or finish the wall with a ball.",
+        )
+    ]
+
+
+STRATEGY = Strategy(
+    params=Flank,
+    run=flank,
+    version=1,
+    group="Leaning tool",
+    cutters=("flat", "bull-nose", "ball", "tapered"),
+    needs=(*ALWAYS, "part_box", "obstacles", "rulings"),
+    sees="all",
+    stage=6,
+    finishes=lambda params: ("upright", "leaning", "slope"),
+)
