@@ -5,6 +5,7 @@ from __future__ import annotations
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from fenrik.core.frames import Points
+from fenrik.core.machines.bodies import MachineBody
 from fenrik.core.machines.chain import Chain, Joint, Vector3
 from fenrik.core.machines.course import course
 from fenrik.core.toolpath import MotionLimits, Toolpath
@@ -47,6 +48,9 @@ class Machine(BaseModel):
     joints: list[Joint] = Field(
         default_factory=list, max_length=12, title="Joints", description="Empty: X, Y and Z with their travel"
     )
+    bodies: list[MachineBody] = Field(
+        default_factory=list, max_length=100, title="Bodies", description="For collisions, and for seeing it move"
+    )
     tool_change_s: float = Field(default=8, ge=0, le=3600, title="Tool change", json_schema_extra={"unit": "s"})
 
     @field_validator("travel_mm", "table_mm")
@@ -61,6 +65,9 @@ class Machine(BaseModel):
         names = [j.name for j in self.joints]
         if len(set(names)) < len(names):
             raise ValueError("two joints have the same name; give each its own")
+        strange = [b for b in self.bodies if b.moves_with and b.moves_with not in names]
+        if strange:
+            raise ValueError(f"body {strange[0].name} moves with {strange[0].moves_with}, which is none of the joints")
         return self
 
     def all_joints(self) -> list[Joint]:

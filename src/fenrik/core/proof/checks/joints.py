@@ -25,7 +25,7 @@ def _beyond(run: Run) -> list[Finding]:
     found = []
     lengths = np.array([run.inputs.tools[int(t)].assembly_mm for t in run.motions.tool.tolist()])
     for joint, values in zip(run.inputs.machine.joints, run.motions.joints.T, strict=True):
-        stands = values + _offset(joint, run.inputs.at, lengths)
+        stands = values + offset_of(joint, run.inputs.at, lengths)
         low, high = (-np.inf if joint.low is None else joint.low), (np.inf if joint.high is None else joint.high)
         past = np.nan_to_num(np.fmax(stands - high, low - stands), nan=-np.inf)
         row = int(past.argmax())
@@ -48,7 +48,7 @@ def _beyond(run: Run) -> list[Finding]:
     return found
 
 
-def _offset(joint: Joint, at: tuple[float, float, float], lengths: Points) -> Points:
+def offset_of(joint: Joint, at: tuple[float, float, float], lengths: Points) -> Points:
     """From a value of a program, which counts from the work zero to the tip, to that of the machine, which counts from
     the middle of the table's top to the spindle's face."""
     if joint.kind == "rotary":
