@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+import math
 import re
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
-from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace, BRepBuilderAPI_Transform
+from OCP.BRepBuilderAPI import (
+    BRepBuilderAPI_MakeEdge,
+    BRepBuilderAPI_MakeFace,
+    BRepBuilderAPI_MakeWire,
+    BRepBuilderAPI_Transform,
+)
 from OCP.BRepFilletAPI import BRepFilletAPI_MakeFillet
+from OCP.BRepOffsetAPI import BRepOffsetAPI_ThruSections
 from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakePrism
 from OCP.GeomAPI import GeomAPI_PointsToBSplineSurface
-from OCP.gp import gp_Ax1, gp_Ax2, gp_Dir, gp_Pnt, gp_Trsf, gp_Vec
+from OCP.gp import gp_Ax1, gp_Ax2, gp_Circ, gp_Dir, gp_Pnt, gp_Trsf, gp_Vec
 from OCP.STEPControl import STEPControl_AsIs, STEPControl_Writer
 from OCP.TopAbs import TopAbs_EDGE
 from OCP.TopoDS import TopoDS
@@ -172,6 +179,24 @@ def winch_bearing() -> Any:
     return body
 
 
+def pump_ring() -> Any:
+    """The bilge pump's housing ring: a seat that leans by 12°, and a ruled inner wall from its round foot to a wider
+    circle in the seat."""
+    seat, lean = gp_Pnt(0, 0, 36), math.radians(12)
+    inner = BRepOffsetAPI_ThruSections(True, True)
+    for place, along, radius in (
+        (gp_Pnt(0, 0, 0), gp_Dir(0, 0, 1), 28.0),
+        (gp_Pnt(3, 0, 36 - 3 * math.tan(lean)), gp_Dir(math.sin(lean), 0, math.cos(lean)), 36.0),
+    ):
+        circle = gp_Circ(gp_Ax2(place, along), radius)
+        inner.AddWire(BRepBuilderAPI_MakeWire(BRepBuilderAPI_MakeEdge(circle).Edge()).Wire())
+    inner.Build()
+    turn = gp_Trsf()
+    turn.SetRotation(gp_Ax1(seat, gp_Dir(0, 1, 0)), lean)
+    above = BRepBuilderAPI_Transform(box(-120, -120, 36, 240, 240, 90), turn, True).Shape()
+    return cut(cylinder(0, 0, 0, 54, 60), above, inner.Shape())
+
+
 MODELS = {
     "lantern-bracket.step": lantern_bracket,
     "lens-mould-insert.step": lens_mould_insert,
@@ -179,6 +204,7 @@ MODELS = {
     "dial-plate.step": dial_plate,
     "rail-bracket.step": rail_bracket,
     "winch-bearing.step": winch_bearing,
+    "pump-ring.step": pump_ring,
 }
 
 

@@ -1,4 +1,4 @@
-"""What the demo's jobs have of their own: the two machines, and tools that are in no library."""
+"""What the demo's jobs have of their own: the machines, and tools that are in no library."""
 
 from __future__ import annotations
 
@@ -28,6 +28,61 @@ MACHINES: list[dict[str, Any]] = [
         "tool_change_s": 120,
     },
 ]
+
+TILTING_TABLE: dict[str, Any] = {
+    "name": "Razorbill (tilting table)",
+    "spindle_max_rpm": 18000,
+    "rapid_mm_min": 30000,
+    "max_feed_mm_min": 15000,
+    "acceleration_mm_s2": 4000,
+    "path_tolerance_mm": 0.02,
+    "travel_mm": [640, 520, 520],
+    "table_mm": [320, 320],
+    "longest_tool_mm": 220,
+    "tool_change_s": 6,
+    "joints": [
+        {"name": "X", "direction": [1, 0, 0], "low": -320, "high": 320, "speed": 30000},
+        {"name": "Y", "direction": [0, 1, 0], "low": -260, "high": 260, "speed": 30000},
+        {"name": "Z", "direction": [0, 0, 1], "low": 80, "high": 600, "speed": 30000},
+        {
+            "name": "A", "kind": "rotary", "carries": "work", "direction": [1, 0, 0], "origin": [0, 0, 45],
+            "low": -115, "high": 35, "speed": 9000,
+        },
+        {
+            "name": "C", "kind": "rotary", "carries": "work", "direction": [0, 0, 1],
+            "low": -720, "high": 720, "speed": 21600,
+        },
+    ],
+    "bodies": [
+        {
+            "name": "head", "moves_with": "Z",
+            "shapes": [
+                {"kind": "round", "foot_mm": [0, 0, 0], "height_mm": 60, "radius_mm": 45, "upper_radius_mm": 80},
+                {"kind": "box", "low_mm": [-110, -90, 60], "high_mm": [110, 210, 420]},
+            ],
+        },
+        {
+            "name": "cradle", "moves_with": "A",
+            "shapes": [
+                {"kind": "box", "low_mm": [-190, -95, -120], "high_mm": [190, 95, -60]},
+                {"kind": "box", "low_mm": [-240, -70, -120], "high_mm": [-190, 70, 85]},
+                {"kind": "box", "low_mm": [190, -70, -120], "high_mm": [240, 70, 85]},
+            ],
+        },
+        {
+            "name": "table", "moves_with": "C",
+            "shapes": [{"kind": "round", "foot_mm": [0, 0, -60], "height_mm": 60, "radius_mm": 160}],
+        },
+        {
+            "name": "bed", "moves_with": "",
+            "shapes": [
+                {"kind": "box", "low_mm": [-330, -160, -330], "high_mm": [-245, 160, 60]},
+                {"kind": "box", "low_mm": [245, -160, -330], "high_mm": [330, 160, 60]},
+                {"kind": "box", "low_mm": [-330, -160, -420], "high_mm": [330, 160, -330]},
+            ],
+        },
+    ],
+}  # fmt: skip
 
 HOLDER: list[dict[str, float]] = [
     {"lower_diameter_mm": 24, "upper_diameter_mm": 30, "height_mm": 22},

@@ -154,10 +154,21 @@ def test_what_is_not_ruled_is_refused_with_its_face():
     (hollow,) = [i for i, f in enumerate(ball.faces) if f.kind == "sphere"]
     with pytest.raises(FenrikError, match="curved both ways"):
         rulings_of(ball, hollow, 0.002, UP)
-    notched = solid_from_shape(cut(box(0, 0, 0, 40, 20, 15), box(10, -1, 8, 10, 5, 20)))
-    (wall,) = [i for i, f in enumerate(notched.faces) if f.normal[1] < -0.9 and f.centroid[1] < 1e-6]
+    pierced = solid_from_shape(cut(box(0, 0, 0, 40, 20, 15), box(10, -1, 4, 10, 30, 6)))
+    (wall,) = [i for i, f in enumerate(pierced.faces) if f.normal[1] < -0.9 and f.centroid[1] < 1e-6]
     with pytest.raises(FenrikError, match="between its first and last ruling"):
-        rulings_of(notched, wall, 0.002, UP)
+        rulings_of(pierced, wall, 0.002, UP)
+
+
+def test_a_ruled_face_that_is_cut_off_slanting_keeps_its_border():
+    """A cylinder under a plane that leans by 20°: each line ends where the plane cuts it."""
+    solid = solid_from_shape(slanted_ring())
+    (side,) = [i for i, f in enumerate(solid.faces) if f.kind == "cylinder" and not f.concave]
+    rows = rulings_of(solid, side, 0.01, UP, 5.0)
+    assert rows.closed
+    top = rows.ends[:, 1]
+    assert top[:, 2] == pytest.approx(30 - top[:, 0] * np.tan(np.deg2rad(20)), abs=1e-4)
+    assert rows.ends[:, 0, 2] == pytest.approx(0.0, abs=1e-6)
 
 
 # The whole road of a row

@@ -11,12 +11,13 @@ from typing import Any
 
 import numpy as np
 
-from fenrik.core.errors import fail
+from fenrik.core.errors import FenrikError, fail
 from fenrik.core.frames import Frame, Points
-from fenrik.core.solids.describe import list_faces
+from fenrik.core.solids.describe import explore, list_faces
 from fenrik.core.solids.model import Solid
 
 LOOK, ACROSS = 9, 25
+BORDER_STEPS, SEAM = 2000, 1e-9
 STRAIGHT_MM = 1e-4
 MOST_ROWS = 4000
 AREA_SHARE, MEET_MM, CORNER_RAD = 0.01, 1e-3, 0.05
@@ -84,30 +85,77 @@ def rulings_of(solid: Solid, face: int, within_mm: float, upright: Points, off_m
             "Pick a ruled face, or finish this one by another strategy.",
             face + 1,
         )
-    count = LOOK
-    while True:
-        rows = _lines(surface, box, sense, ruled, count)
-        if _chords_off(rows.inner + off_mm * rows.inner_normals) <= within_mm or count > MOST_ROWS:
-            break
-        count = 2 * count - 1
-    _keeps_to_its_border(solid, face, rows)
+    rows = _followed(surface, box, sense, ruled, within_mm, off_mm, None)
+    if not _fills(solid, face, rows):
+        rows = _followed(surface, box, sense, ruled, within_mm, off_mm, _Border(list_faces(solid.shape())[face]))
+        if not _fills(solid, face, rows):
+            raise _cut_out(solid, face, rows)
     low = float(((rows.ends[:, 1] - rows.ends[:, 0]) @ upright).mean())
     return rows if low >= 0 else rows.turned_over()
 
 
-def _keeps_to_its_border(solid: Solid, face: int, rows: Rulings) -> None:
-    """Raise where a face is cut out of its surface otherwise than from ruling to ruling."""
+class _Border:
+    """The border of a face in the parameters of its surface, as short chords."""
+
+    def __init__(self, face: Any) -> None:
+        from OCP.BRepAdaptor import BRepAdaptor_Curve2d
+        from OCP.TopAbs import TopAbs_EDGE
+        from OCP.TopoDS import TopoDS
+
+        chords = []
+        for sub in explore(face, TopAbs_EDGE):
+            curve = BRepAdaptor_Curve2d(TopoDS.Edge(sub), face)
+            t = np.linspace(curve.FirstParameter(), curve.LastParameter(), BORDER_STEPS)
+            places = np.array([(p.X(), p.Y()) for p in map(curve.Value, t.tolist())])
+            chords.append(np.stack([places[:-1], places[1:]], axis=1))
+        self._chords = np.concatenate(chords)
+
+    def span(self, fixed: float, ruled: int) -> tuple[float, float] | None:
+        """The stretch of a line within the border, where there is one alone: values of the parameter along it."""
+        across, along = 1 - ruled, ruled
+        a, b = self._chords[:, 0], self._chords[:, 1]
+        # A line through a corner of chords counts on one side of it only.
+        crossing = (a[:, across] <= fixed) != (b[:, across] <= fixed)
+        a, b = a[crossing], b[crossing]
+        share = (fixed - a[:, across]) / (b[:, across] - a[:, across])
+        values = np.sort(a[:, along] + share * (b[:, along] - a[:, along]))
+        return (float(values[0]), float(values[-1])) if len(values) == 2 else None
+
+
+def _followed(
+    surface: Any, box: tuple[float, float, float, float], sense: float, ruled: int, within_mm: float, off_mm: float,
+    border: _Border | None,
+) -> Rulings:  # fmt: skip
+    """Lines so close to one another that the chords between them keep within a tolerance."""
+    count = LOOK
+    while True:
+        rows = _lines(surface, box, sense, ruled, count, border)
+        if _chords_off(rows.inner + off_mm * rows.inner_normals) <= within_mm or count > MOST_ROWS:
+            return rows
+        count = 2 * count - 1
+
+
+def _fills(solid: Solid, face: int, rows: Rulings) -> bool:
+    """Whether a face is all that lies between its first and its last line."""
+    has = solid.faces[face].area_mm2
+    return abs(_area(rows) - has) <= AREA_SHARE * max(_area(rows), has)
+
+
+def _area(rows: Rulings) -> float:
     a, b = rows.inner[:-1, :-1], rows.inner[1:, 1:]
     c, d = rows.inner[1:, :-1], rows.inner[:-1, 1:]
-    whole = float(0.5 * np.linalg.norm(np.cross(b - a, d - c), axis=2).sum())
-    has = solid.faces[face].area_mm2
-    if abs(whole - has) > AREA_SHARE * max(whole, has):
-        raise fail(
-            f"face {face + 1}",
-            f"has {has:.1f} mm² of the {whole:.1f} mm² between its first and last ruling.",
-            "Split the face along its rulings, or finish it by another strategy.",
-            face + 1,
-        )
+    return float(0.5 * np.linalg.norm(np.cross(b - a, d - c), axis=2).sum())
+
+
+def _cut_out(solid: Solid, face: int, rows: Rulings) -> FenrikError:
+    """The error for a face that is cut out of its surface across its lines."""
+    has, whole = solid.faces[face].area_mm2, _area(rows)
+    return fail(
+        f"face {face + 1}",
+        f"has {has:.1f} mm² of the {whole:.1f} mm² between its first and last ruling.",
+        "Split the face along its rulings, or finish it by another strategy.",
+        face + 1,
+    )
 
 
 def joined(walls: list[Rulings]) -> list[Rulings]:
@@ -206,11 +254,20 @@ def _ruled_along(surface: Any, box: tuple[float, float, float, float], upright: 
     return max(found)[1] if found else None
 
 
-def _lines(surface: Any, box: tuple[float, float, float, float], sense: float, ruled: int, count: int) -> Rulings:
+def _lines(
+    surface: Any, box: tuple[float, float, float, float], sense: float, ruled: int, count: int, border: _Border | None
+) -> Rulings:
     across = np.linspace(*(box[2:] if ruled == 0 else box[:2]), count)
-    running = np.linspace(*(box[:2] if ruled == 0 else box[2:]), ACROSS)
-    fixed, moving = np.repeat(across, ACROSS), np.tile(running, count)
-    places, normals = _at(surface, *((moving, fixed) if ruled == 0 else (fixed, moving)))
+    running = np.tile(np.linspace(*(box[:2] if ruled == 0 else box[2:]), ACROSS), (count, 1))
+    if border is not None:
+        # On a seam the border runs along the line itself.
+        inside = np.clip(across, across[0] + SEAM * np.ptp(across), across[-1] - SEAM * np.ptp(across))
+        spans = [border.span(v, ruled) for v in inside.tolist()]
+        across = across[[k for k, span in enumerate(spans) if span is not None]]
+        running = np.array([np.linspace(span[0], span[1], ACROSS) for span in spans if span is not None])
+    count = len(across)
+    fixed_, moving = np.repeat(across, ACROSS), running.ravel()
+    places, normals = _at(surface, *((moving, fixed_) if ruled == 0 else (fixed_, moving)))
     inner, inner_normals = places.reshape(count, ACROSS, 3), sense * normals.reshape(count, ACROSS, 3)
     ends = inner[:, [0, -1]]
     closed = bool(np.linalg.norm(ends[0] - ends[-1], axis=1).max() < 10 * STRAIGHT_MM)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from fenrik.core.frames import Points
 from fenrik.core.toolpath.model import Kind, Toolpath
+from fenrik.core.toolpath.poses import UPRIGHT
 
 START_GAP_MM = 1.0
 LEAST_STRETCH_MM = 10.0
@@ -18,6 +19,7 @@ LEAST_STRETCH_MM = 10.0
 RAPID_MM_MIN = 15_000.0
 """How fast a machine is thought to be where a way over the top is weighed against one in air."""
 HOP_WORTH = 1.2
+STEEP = 0.2
 
 Mask = NDArray[np.bool_]
 
@@ -105,25 +107,39 @@ def _goes_on(path: Toolpath, bad: Mask, over: Mask, first: int, way: Detour) -> 
 
 
 def _detour(path: Toolpath, last: int, begin: int, way: Detour) -> Toolpath:
-    """From the end of a motion to the start of another one: up, over, down; up alone at the end of the path."""
-    here = path.point[last]
-    end = way.safe_mm if begin < len(path) else float(path.point[-1, 2])
-    height = max(way.safe_mm, end, float(here[2]))
-    places, kinds = [np.array([here[0], here[1], height])], [Kind.RETRACT]
-    if begin < len(path):
-        there = path.point[begin - 1]
+    """From the end of a motion to the start of another one: up, over, down; up alone at the end of the path. A tool
+    that leans goes out and in along its own axis."""
+    here, there = path.point[last], path.point[min(begin, len(path)) - 1]
+    axes = path.axis[[last, min(begin, len(path)) - 1]]
+    goes_on = begin < len(path)
+    height = max(way.safe_mm if goes_on else float(there[2]), way.safe_mm, float(here[2]))
+    rows = [(_raised(here, axes[0], height), axes[0], Kind.RETRACT)]
+    if goes_on:
         height = max(height, float(there[2]))
         start = max(float(there[2]), min(float(way.stands(there[:2])) + START_GAP_MM, height))
-        places += [np.array([there[0], there[1], height]), np.array([there[0], there[1], start]), there]
-        kinds += [Kind.RAPID, Kind.RAPID, Kind.APPROACH]
-    points = np.array(places)
+        if not np.array_equal(axes[1], UPRIGHT):
+            start = height  # what stands beside the way down is not known
+        rows += [
+            (_raised(there, axes[1], height), axes[1], Kind.RAPID),
+            (_raised(there, axes[1], start), axes[1], Kind.RAPID),
+            (there, axes[1], Kind.APPROACH),
+        ]
+    points, axis = np.array([r[0] for r in rows]), np.array([r[1] for r in rows])
+    kinds = np.array([r[2] for r in rows], np.int8)
     moved = np.linalg.norm(np.diff(points, axis=0, prepend=here[None]), axis=1) > 1e-9
-    points, kind = points[moved], np.array(kinds, np.int8)[moved]
+    moved |= np.abs(np.diff(axis, axis=0, prepend=axes[:1])).max(axis=1) > 1e-12
+    points, kind = points[moved], kinds[moved]
     n = len(points)
     feed = np.where(kind == Kind.APPROACH, way.feed, 0.0)
     made = Toolpath.plain(points, np.zeros(n, np.int8), np.zeros((n, 3)), kind, feed)
     spindle = path.spindle[min(begin, len(path) - 1)]
-    return replace(made, axis=np.tile(path.axis[last], (n, 1)), spindle=np.full(n, spindle, np.int8))
+    return replace(made, axis=axis[moved], spindle=np.full(n, spindle, np.int8))
+
+
+def _raised(point: Points, axis: Points, height: float) -> Points:
+    """Where a tool that goes out along its axis comes to a height; straight up where its axis hardly rises."""
+    along = axis / axis[2] if axis[2] >= STEEP else UPRIGHT
+    return np.asarray(point + (height - point[2]) * along)
 
 
 def hopped(path: Toolpath, idle: Mask, way: Detour, feed: float) -> Toolpath:

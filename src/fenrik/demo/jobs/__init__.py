@@ -10,6 +10,7 @@ from fenrik.demo.jobs import (
     dial_plate,
     lantern_bracket,
     lens_mould_insert,
+    pump_ring,
     rail_brackets,
     valve_manifold,
     winch_bearing,
@@ -22,6 +23,7 @@ DEMO_JOBS = {
     "dial-plate": dial_plate.document,
     "rail-brackets": rail_brackets.document,
     "winch-bearing": winch_bearing.document,
+    "pump-ring": pump_ring.document,
 }
 
 
