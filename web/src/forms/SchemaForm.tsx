@@ -34,6 +34,7 @@ export type ModelSchema = {
   fresh?: Record<string, unknown>;
   of_diameter?: Record<string, number>;
   folded?: string[];
+  takes?: string[];
 };
 
 /** The schema of the job document; an open job waits for it, so that no form grows under the pointer. */
@@ -79,6 +80,7 @@ type Props = {
   value: Record<string, unknown>;
   skip?: string[];
   folded?: string[];
+  takes?: string[];
   onChange: (field: string, value: unknown, was: unknown) => Promise<string> | void;
   special?: Record<string, ReactNode>;
   onDraft?: (field: string, value: number) => void;

@@ -6,9 +6,12 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal, get_args
 
+from pydantic import TypeAdapter
+
 from fenrik.core.sources import kernels_behind
 from fenrik.core.strategies.common import CommonParams, Outcome
 from fenrik.core.strategies.given import ON_PICKED, Need
+from fenrik.core.strategies.targets import TARGET_KINDS
 from fenrik.core.tools import Cutter
 
 Group = Literal["Faces and pockets", "Holes", "Edges and marks", "Free shapes", "Leaning tool"]
@@ -119,6 +122,15 @@ class Strategy:
         """Parameters that forms show only when asked: what `FOLDED` of each class of parameters names."""
         return [name for c in self.params.__mro__ for name in vars(c).get("FOLDED", ())]
 
+    @property
+    def takes(self) -> list[str]:
+        """Kinds of geometry that it can be applied to."""
+        if "targets" not in self.params.model_fields:
+            return []
+        models = TypeAdapter(list[self.params]).json_schema()["$defs"].values()  # type: ignore[name-defined]
+        kinds = {m.get("properties", {}).get("kind", {}).get("const") for m in models}
+        return [kind for kind in TARGET_KINDS if kind in kinds]
+
     def says(self) -> dict[str, Any]:
         """What forms and menus are told, in the schema of its parameters."""
         return {
@@ -128,4 +140,5 @@ class Strategy:
             "fresh": dict(self.fresh),
             "of_diameter": dict(self.of_diameter),
             "folded": self.folded,
+            "takes": self.takes,
         }

@@ -59,6 +59,7 @@ class OutlineTarget(_Target):
 Target = Annotated[
     FacesTarget | EdgesTarget | SharpEdgesTarget | SketchTarget | OutlineTarget, Field(discriminator="kind")
 ]
+TARGET_KINDS = ("faces", "edges", "sharp edges", "sketch", "outline")
 MaterialSide = Literal["left", "right", ""]
 
 

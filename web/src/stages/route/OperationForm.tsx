@@ -81,7 +81,7 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
           />
         )}
       </fieldset>
-      {"targets" in p && <RouteGeometry operation={o} />}
+      {"targets" in p && <RouteGeometry operation={o} takes={schema?.takes ?? []} />}
       <fieldset>
         <legend>Path</legend>
         {"scallop_mm" in p && (

@@ -16,8 +16,11 @@ const words = (t: Target): string => {
   return "outline of the part";
 };
 
+const pickable = (takes: string[]) =>
+  ["faces", "edges"].filter((kind) => takes.includes(kind)).join(" or ") || "geometry";
+
 /** What an operation is applied to: picked faces and edges, sketches, the outline; each can be taken out again. */
-export function RouteGeometry({ operation: o }: { operation: Operation }) {
+export function RouteGeometry({ operation: o, takes }: { operation: Operation; takes: string[] }) {
   const job = useJob();
   const view = useView();
   const picks = usePicks();
@@ -26,14 +29,15 @@ export function RouteGeometry({ operation: o }: { operation: Operation }) {
   const targets = params.targets ?? [];
   const put = (value: Target[], label: string) =>
     job.edit([{ path: `operations/${o.number}/params/targets`, value, was: targets }], label);
-  const picked = picks.faces.length + picks.edges.length;
+  const picked =
+    (takes.includes("faces") ? picks.faces.length : 0) + (takes.includes("edges") ? picks.edges.length : 0);
   const takePicked = async () => {
     const found = await referencesTo(job.id, picks.faces, picks.edges);
     const faces = found.filter((r) => !("edge" in r)) as FaceSelector[],
       edges = found.filter((r) => "edge" in r) as EdgeReference[];
     const more: Target[] = [
-      ...(faces.length ? [{ kind: "faces" as const, faces }] : []),
-      ...(edges.length ? [{ kind: "edges" as const, edges }] : []),
+      ...(faces.length && takes.includes("faces") ? [{ kind: "faces" as const, faces }] : []),
+      ...(edges.length && takes.includes("edges") ? [{ kind: "edges" as const, edges }] : []),
     ];
     if (!(await put([...targets, ...more], `${o.number} geometry`))) pick({ faces: [], edges: [] });
   };
@@ -88,28 +92,30 @@ export function RouteGeometry({ operation: o }: { operation: Operation }) {
       ))}
       {!targets.length && (
         <Text className="warn" mb={6}>
-          △ Nothing yet. Pick faces or edges in the viewport, then take them.
+          △ Nothing yet. Pick {pickable(takes)} in the viewport, then take them.
         </Text>
       )}
       <Group gap={6} mt={4}>
         <Button size="compact-sm" variant={picked ? "filled" : "default"} disabled={!picked} onClick={takePicked}>
           {picked ? `Take what is picked (${picked})` : "Take what is picked"}
         </Button>
-        <Button
-          size="compact-sm"
-          variant="default"
-          disabled={targets.some((t) => t.kind === "outline")}
-          onClick={() => put([...targets, { kind: "outline" }], "outline")}
-        >
-          Outline
-        </Button>
+        {takes.includes("outline") && (
+          <Button
+            size="compact-sm"
+            variant="default"
+            disabled={targets.some((t) => t.kind === "outline")}
+            onClick={() => put([...targets, { kind: "outline" }], "outline")}
+          >
+            Outline
+          </Button>
+        )}
         {params.strategy === "edge chamfer" && (
           <Button size="compact-sm" variant="default" onClick={takeSharp}>
             {picks.faces.length ? `Sharp edges of ${picks.faces.length} picked` : "All sharp edges"}
           </Button>
         )}
       </Group>
-      {job.doc.sketches.length > 0 && (
+      {job.doc.sketches.length > 0 && takes.includes("sketch") && (
         <Select
           size="xs"
           mt={6}
@@ -121,6 +127,7 @@ export function RouteGeometry({ operation: o }: { operation: Operation }) {
         />
       )}
       {job.doc.sketches.length > 0 &&
+        takes.includes("sketch") &&
         FENCES.map(([name, label, none]) => (
           <Select
             key={name}
