@@ -1,4 +1,4 @@
-import { Select, Switch, TextInput } from "@mantine/core";
+import { Button, Select, Switch, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { memo, useCallback, useEffect, useLayoutEffect, useRef, useState, type ReactNode } from "react";
 import { api, take } from "../api/client";
@@ -20,6 +20,9 @@ export type Field = {
   exclusiveMinimum?: number;
   exclusiveMaximum?: number;
   $ref?: string;
+  items?: Field;
+  shown?: boolean;
+  when?: Record<string, unknown>;
   discriminator?: { mapping: Record<string, string> };
   oneOf?: Field[];
 };
@@ -80,7 +83,6 @@ type Props = {
   value: Record<string, unknown>;
   skip?: string[];
   folded?: string[];
-  takes?: string[];
   onChange: (field: string, value: unknown, was: unknown) => Promise<string> | void;
   special?: Record<string, ReactNode>;
   onDraft?: (field: string, value: number) => void;
@@ -95,7 +97,13 @@ export function SchemaForm({ schema, value, skip = [], folded = [], onChange, sp
   const draft = useCallback<NonNullable<Props["onDraft"]>>((...what) => latest.current.onDraft?.(...what), []);
   if (!schema) return null;
   const names = Object.keys(schema.properties).filter(
-    (n) => !skip.includes(n) && schema.properties[n].const === undefined && !schema.properties[n].idle,
+    (n) =>
+      !skip.includes(n) &&
+      schema.properties[n].const === undefined &&
+      !schema.properties[n].idle &&
+      Object.entries(schema.properties[n].when ?? {}).every(
+        ([other, wanted]) => (value[other] ?? schema.properties[other].default) === wanted,
+      ),
   );
   const draw = (name: string) =>
     special[name] ?? (
@@ -177,6 +185,10 @@ const SchemaField = memo(function SchemaField({
       />
     );
   }
+  if (field.shown && inner.items?.$ref)
+    return <ListField name={name} field={field} of={inner.items.$ref} value={value as Row[]} onChange={onChange} />;
+  if (field.shown && Array.isArray(value))
+    return <VectorField name={name} field={field} value={value as number[]} onChange={onChange} />;
   if (inner.type === "string")
     return (
       <TextField
@@ -188,6 +200,75 @@ const SchemaField = memo(function SchemaField({
     );
   return null;
 });
+
+type Row = Record<string, unknown>;
+type Of<T> = { name: string; field: Field; value: T; onChange: Props["onChange"] };
+
+/** A direction or a place: three numbers beside one another. */
+function VectorField({ name, field, value, onChange }: Of<number[]>) {
+  return (
+    <div className="vector">
+      {["X", "Y", "Z"].map((letter, k) => (
+        <NumberField
+          key={letter}
+          label={`${field.title ?? name} ${letter}`}
+          value={value[k]}
+          unit={field.unit}
+          hint={k === 0 ? field.description : undefined}
+          onCommit={(v) =>
+            onChange(
+              name,
+              value.map((old, i) => (i === k ? v : old)),
+              value,
+            )
+          }
+        />
+      ))}
+    </div>
+  );
+}
+
+/** Things of one kind, each with a form of its own. */
+function ListField({ name, field, of, value, onChange }: Of<Row[]> & { of: string }) {
+  const schema = useModelSchema(of.split("/").pop()!);
+  const rows = value ?? [];
+  return (
+    <div className="vector">
+      <span className="faint">{field.title ?? name}</span>
+      {rows.map((row, k) => (
+        <div key={k} className="vector">
+          <SchemaForm
+            schema={schema}
+            value={row}
+            onChange={(part, v) =>
+              onChange(
+                name,
+                rows.map((old, i) => (i === k ? { ...old, [part]: v } : old)),
+                rows,
+              )
+            }
+          />
+          <Button
+            size="compact-xs"
+            variant="default"
+            onClick={() =>
+              onChange(
+                name,
+                rows.filter((_, i) => i !== k),
+                rows,
+              )
+            }
+          >
+            Take out
+          </Button>
+        </div>
+      ))}
+      <Button size="compact-xs" variant="default" onClick={() => onChange(name, [...rows, rows.at(-1) ?? {}], rows)}>
+        Add
+      </Button>
+    </div>
+  );
+}
 
 /** A line of text that is kept when it is left or Enter is pressed. */
 export function TextField({

@@ -25,6 +25,8 @@ from fenrik.core.strategies.targets import EdgesTarget
 from fenrik.core.tools import Cutter, cutting_profile
 
 DEG: dict[str, Any] = {"unit": "deg"}
+SHOWN: dict[str, Any] = {"shown": True}
+"""Directions, places and lists that forms show."""
 LEAST_NORMAL, MOST_PASSES = 1e-6, 200
 CHORD_SHARE = 0.5
 Vector = tuple[float, float, float]
@@ -35,7 +37,7 @@ class Direction(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     share: float = Field(default=0.0, ge=0, le=1, title="At", description="0 where the way begins, 1 where it ends")
-    along: Vector = Field(default=(0.0, 0.0, 1.0), title="Direction")
+    along: Vector = Field(default=(0.0, 0.0, 1.0), title="Direction", json_schema_extra=SHOWN)
 
 
 class CurveFollowing(CommonParams):
@@ -56,11 +58,24 @@ class CurveFollowing(CommonParams):
         default="both faces", title="Touch", description="Both: the edge is broken on their bisector"
     )
     axis: Literal["normal", "fixed", "through a point", "blended"] = Field(default="normal", title="Tool axis")
-    direction: Vector = Field(default=(0.0, 0.0, 1.0), title="Direction", description="Of a fixed axis, from tip up")
-    point_mm: Vector = Field(
-        default=(0.0, 0.0, 0.0), title="Point", description="The axis goes through it", json_schema_extra=MM
+    direction: Vector = Field(
+        default=(0.0, 0.0, 1.0),
+        title="Direction",
+        description="Of a fixed axis, from tip up",
+        json_schema_extra=SHOWN | {"when": {"axis": "fixed"}},
     )
-    directions: list[Direction] = Field(default_factory=list, max_length=200, title="Directions to blend")
+    point_mm: Vector = Field(
+        default=(0.0, 0.0, 0.0),
+        title="Point",
+        description="The axis goes through it",
+        json_schema_extra=MM | SHOWN | {"when": {"axis": "through a point"}},
+    )
+    directions: list[Direction] = Field(
+        default_factory=list,
+        max_length=200,
+        title="Directions to blend",
+        json_schema_extra=SHOWN | {"when": {"axis": "blended"}},
+    )
     lead_deg: float = Field(
         default=0.0, ge=-80, le=80, title="Lead", description="The axis leans forward", json_schema_extra=DEG
     )
