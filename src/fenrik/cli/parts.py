@@ -23,6 +23,7 @@ from fenrik.core.solids import Solid, read_solid
 from fenrik.core.solids.measuring import Spot, measure_between, measure_one
 from fenrik.core.solids.revisions import match_faces
 from fenrik.core.solids.writing import WRITE_SUFFIXES, write_solid
+from fenrik.core.toolpath.cl_reading import read_cl
 from fenrik.core.tools import Tool
 from fenrik.core.tools.library import tools_from_csv, tools_from_json, tools_to_csv, tools_to_json
 from fenrik.core.tools.running import as_cutting
@@ -60,11 +61,34 @@ def add_commands(commands: Any) -> None:
     speeds.add_argument("--feed", type=float, default=10_000, help="fastest feed, mm/min")
     speeds.add_argument("--power", type=float, default=11, help="kW")
     speeds.add_argument("--torque", type=float, default=60, help="Nm")
+    cl = commands.add_parser("cl", help="read cutter location text (ISO 3592); print what is understood and what not")
+    cl.add_argument("file", type=Path)
     machine = commands.add_parser("machine", help="joints, ends and bodies of a machine (a JSON file)")
     machine.add_argument("file", type=Path)
     machine.add_argument("--at", default="", help="values of joints, for example X=10,A=30: where the tool stands")
     machine.add_argument("--reach", default="", help="x,y,z,i,j,k of the tool in the work: all values that reach it")
     machine.add_argument("--tool", type=float, default=0.0, help="length of the tool, mm")
+
+
+def _cl(options: argparse.Namespace) -> int:
+    """What a cutter location text says, and what of it is not understood."""
+    read = read_cl(bytes_of(options.file, "file").decode("utf-8", "replace"))
+    low, high = (np.round(f(read.path.point, axis=0), 6).tolist() if len(read.path) else None for f in (np.min, np.max))
+    return _print(
+        {
+            "records": len(read.records),
+            "understood": len(read.records) - len(read.wrong),
+            "unit": read.unit or "none named, taken as mm",
+            "tools": read.tools,
+            "cutters": [list(c) for c in read.cutters],
+            "motions": len(read.path),
+            "cutting_mm": round(read.path.cut_length_mm(), 3),
+            "low_mm": low,
+            "high_mm": high,
+            "leans": bool(len(read.path) and (read.path.axis[:, 2] < 1 - 1e-9).any()),
+            "not_understood": [{"line": r.line, "text": r.text, "why": r.wrong} for r in read.wrong],
+        }
+    )
 
 
 def _read(path: Path, scale: float = 1.0) -> Solid:
@@ -209,6 +233,7 @@ COMMANDS = {
     "features": _features,
     "compare": _compare,
     "machine": _machine,
+    "cl": _cl,
     "measure": _measure,
     "tools": _tools,
     "speeds": _speeds,

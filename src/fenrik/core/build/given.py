@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import asdict
 from typing import Any
 
@@ -162,6 +163,11 @@ class _Items:
             return [r.in_frame(frame) for r in joined(found)]
 
         return Item([self._part(), self.solid().key], make)
+
+    def text(self) -> Item:
+        name = self.operation.params.file
+        known = hashlib.sha256(self.geometry.file(name)).hexdigest() if name in self.geometry.files else None
+        return Item([name, known], lambda: self.geometry.file(name))
 
     def keep_out(self) -> Item:
         return self._rings(self.operation.params.keep_out)

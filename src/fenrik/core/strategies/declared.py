@@ -14,7 +14,7 @@ from fenrik.core.strategies.given import ON_PICKED, Need
 from fenrik.core.strategies.targets import TARGET_KINDS
 from fenrik.core.tools import Cutter
 
-Group = Literal["Faces and pockets", "Holes", "Edges and marks", "Free shapes", "Leaning tool"]
+Group = Literal["Faces and pockets", "Holes", "Edges and marks", "Free shapes", "Leaning tool", "Read in"]
 """Groups of the menu, in its order."""
 LAST_IN_HOLE = 4
 

@@ -36,7 +36,7 @@ OBSTACLE_CLEARANCE_MM = 0.5
 
 Need = Literal[
     "stock", "cutter", "tool", "feeds", "rpm", "safe", "zero", "mesh", "part_box", "solid", "surface", "shadow",
-    "obstacles", "targets", "region", "keep_out", "stay_in", "rails", "rulings",
+    "obstacles", "targets", "region", "keep_out", "stay_in", "rails", "rulings", "text",
 ]  # fmt: skip
 """Items that there are."""
 
@@ -196,6 +196,11 @@ class Given:
     def rulings(self) -> list[Rulings]:
         """The straight lines of the picked faces, those that follow one another as one."""
         return self._of("rulings")
+
+    @property
+    def text(self) -> bytes:
+        """The file that the parameters name."""
+        return self._of("text")
 
     @property
     def keep_out(self) -> Rings:

@@ -1,0 +1,115 @@
+"""Cutter location text: the motions of a file in the words of ISO 3592, as they are told there."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from fenrik.core.findings import Unreached
+from fenrik.core.strategies.common import MM, CommonParams, Outcome, require
+from fenrik.core.strategies.declared import MILLS, Strategy
+from fenrik.core.strategies.given import ALWAYS, Given
+from fenrik.core.toolpath.cl_reading import Edit, Read, edited, read_cl
+from fenrik.core.tools import Cutter
+from fenrik.core.tools.apt import apt_parameters
+
+MOST_TOLD = 20
+SAME_MM = 5e-3
+NAMES = ("diameter", "corner radius", "corner centre out", "corner centre up", "end angle", "side angle", "length")
+SHAPE = 6
+"""Of the seven parameters of a cutter, those that are its shape; its length may be what it is."""
+
+
+class ReadIn(CommonParams):
+    """Takes the motions of a cutter location text."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = ("safe_mm",)
+    strategy: Literal["cutter location text"] = "cutter location text"
+    file: str = Field(default="", max_length=200, title="File", description="Of this job; ISO 3592 words")
+    unit: Literal["as told", "mm", "inch"] = Field(
+        default="as told", title="Unit", description="Of a text that names none"
+    )
+    edits: list[Edit] = Field(default_factory=list, max_length=2000, title="Changes of its lines")
+    safe_mm: float = Field(
+        default=0.0, ge=0, le=1000, title="Lift at the ends", description="Along the axis", json_schema_extra=MM
+    )
+
+
+def read_in(given: Given, params: ReadIn) -> Outcome:
+    """The path of the text; what of it is not understood is told by line.
+
+    Raises:
+        FenrikError: where no file is named, a change names no line, or nothing moves.
+    """
+    require(bool(params.file), "file", "names none.", "Bring a cutter location text in, and choose it.")
+    text = edited(given.text.decode("utf-8", "replace"), params.edits)
+    if params.unit != "as told":
+        text = f"UNITS/{params.unit.upper()}\n{text}"
+    read = read_cl(text)
+    require(len(read.path) > 1, "file", "holds no motion that is understood.", "Look at its lines.", params.file)
+    shift = 1 if params.unit != "as told" else 0
+    return Outcome(read.path.moved(given.zero), [*_told(read, given.zero, shift), *_of_tool(read, given.cutter)])
+
+
+def _told(read: Read, zero: np.ndarray, shift: int) -> list[Unreached]:
+    """Lines that are not understood, and a text that names no unit."""
+    found = []
+    for record in read.wrong[:MOST_TOLD]:
+        at = max((r.motion for r in read.records if r.line < record.line), default=-1)
+        x, y, z = (read.path.point[max(at, 0)] + zero).tolist()
+        found.append(
+            Unreached(
+                reason=f"Line {record.line - shift} is not understood: {record.wrong}. ({record.text[:60]})",
+                place=(x, y, z),
+                level_mm=z,
+                area_mm2=0.0,
+                advice="Correct the line, or drop it.",
+            )
+        )
+    if len(read.wrong) > MOST_TOLD:
+        last = found[-1]
+        rest = len(read.wrong) - MOST_TOLD
+        found.append(last.model_copy(update={"reason": f"{rest} more lines are not understood."}))
+    if not read.unit:
+        x, y, z = (read.path.point[0] + zero).tolist()
+        reason = "The text names no unit: its lengths are taken as mm."
+        found.append(Unreached(reason=reason, place=(x, y, z), level_mm=z, advice="Choose its unit."))
+    return found
+
+
+def _of_tool(read: Read, cutter: Cutter) -> list[Unreached]:
+    """Where the text was made for a cutter of another shape."""
+    own = apt_parameters(cutter)
+    found = []
+    for cutters in read.cutters:
+        apart = [
+            f"{name} {theirs:g} instead of {mine:g}"
+            for name, theirs, mine in zip(NAMES[:SHAPE], cutters, own, strict=False)
+            if abs(theirs - mine) > SAME_MM
+        ]
+        if apart:
+            x, y, z = read.path.point[0].tolist()
+            found.append(
+                Unreached(
+                    reason=f"The text was made for another cutter: {', '.join(apart)}.",
+                    place=(x, y, z),
+                    level_mm=z,
+                    advice="Choose the tool that it was made for.",
+                )
+            )
+    return found
+
+
+STRATEGY = Strategy(
+    params=ReadIn,
+    run=read_in,
+    version=1,
+    group="Read in",
+    cutters=(*MILLS, "lollipop", "dovetail", "slotting cutter", "drill", "spot drill", "reamer"),
+    needs=(*ALWAYS, "zero", "text"),
+    sees="all",
+    everywhere=True,
+    makes=lambda params: "nothing",
+)
