@@ -163,3 +163,36 @@ def test_machine_joints_pose_and_reach(capsys, tmp_path):
 def test_the_job_that_a_server_opens_first_is_sound():
     """It runs in the background, where nobody would see it fail."""
     warm_opening()
+
+
+def test_cutter_location_text_says_what_is_understood_and_what_not(capsys, tmp_path):
+    file = tmp_path / "a.cl"
+    file.write_text("UNITS/ INCH\nFROM/0,0,1\nFEDRAT/10,IPM\nGOTO/1,0,1,0,0.6,0.8\nHUH/1\n")
+    code, out, _ = run(capsys, "cl", file)
+    told = json.loads(out)
+    assert code == DONE
+    assert (told["records"], told["understood"], told["unit"], told["leans"]) == (5, 4, "inch", True)
+    assert told["high_mm"] == [25.4, 0, 25.4]
+    assert told["not_understood"] == [{"line": 5, "text": "HUH/1", "why": "the word HUH is not known"}]
+    assert run(capsys, "cl", tmp_path / "none.cl")[0] == WRONG_JOB
+
+
+def test_an_arm_stands_where_it_says_and_is_reached_by_all_its_postures(capsys, tmp_path):
+    rows = [
+        {"name": "J1", "d_mm": 500, "a_mm": 150, "alpha_deg": -90}, {"name": "J2", "a_mm": 600, "zero_deg": -90},
+        {"name": "J3", "a_mm": 90, "alpha_deg": -90}, {"name": "J4", "d_mm": 640, "alpha_deg": 90},
+        {"name": "J5", "alpha_deg": -90, "low_deg": -100, "high_deg": 100}, {"name": "J6", "d_mm": 110},
+    ]  # fmt: skip
+    file = tmp_path / "arm.json"
+    file.write_text(json.dumps({"name": "Gannet", "links": rows}))
+    assert json.loads(run(capsys, "arm", file)[1])["family"] == "spherical wrist"
+    reach = "--reach=800,200,600,170,15,-30"
+    postures = json.loads(run(capsys, "arm", file, reach)[1])["postures"]
+    assert len(postures) >= 4
+    for posture in postures:
+        at = ",".join(str(v) for v in posture["joints_deg"])
+        place = json.loads(run(capsys, "arm", file, f"--at={at}")[1])["place_mm"]
+        assert place == pytest.approx([800, 200, 600], abs=1e-6)
+        assert posture["within_ends"] == (abs(posture["joints_deg"][4]) <= 100)
+    file.write_text(json.dumps({"name": "Gannet", "links": rows[:5]}))
+    assert run(capsys, "arm", file)[0] == WRONG_JOB

@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 from pydantic import ValidationError
+from scipy.spatial.transform import Rotation
 
 from fenrik.cli.codes import DONE
 from fenrik.core.cutting.load import Limits, propose
@@ -19,6 +20,8 @@ from fenrik.core.errors import fail
 from fenrik.core.machines import Chain, Machine
 from fenrik.core.recognise import recognise
 from fenrik.core.recognise.features import Vector
+from fenrik.core.robots import Arm, all_postures
+from fenrik.core.robots.inverse import family_of
 from fenrik.core.solids import Solid, read_solid
 from fenrik.core.solids.measuring import Spot, measure_between, measure_one
 from fenrik.core.solids.revisions import match_faces
@@ -63,6 +66,10 @@ def add_commands(commands: Any) -> None:
     speeds.add_argument("--torque", type=float, default=60, help="Nm")
     cl = commands.add_parser("cl", help="read cutter location text (ISO 3592); print what is understood and what not")
     cl.add_argument("file", type=Path)
+    arm = commands.add_parser("arm", help="joints of an arm (a JSON file with its link table), and what it reaches")
+    arm.add_argument("file", type=Path)
+    arm.add_argument("--at", default="", help="six values in degrees: where the flange stands")
+    arm.add_argument("--reach", default="", help="x,y,z and turns about x, y, z of the base: all postures there")
     machine = commands.add_parser("machine", help="joints, ends and bodies of a machine (a JSON file)")
     machine.add_argument("file", type=Path)
     machine.add_argument("--at", default="", help="values of joints, for example X=10,A=30: where the tool stands")
@@ -211,7 +218,30 @@ def _machine(options: argparse.Namespace) -> int:
         return _print({"solutions": [dict(zip(names, v.tolist(), strict=True)) for v in found]})
     joints = [j.model_dump() | {"unit": j.unit} for j in chain.joints]
     table = {"name": "table", "carries": "work", "size_mm": list(machine.table_mm)}
-    return _print({"name": machine.name, "joints": joints, "bodies": [table]})
+    bodies = [table, *(b.model_dump() for b in machine.bodies)]
+    return _print({"name": machine.name, "joints": joints, "bodies": bodies})
+
+
+def _arm(options: argparse.Namespace) -> int:
+    """The joints of an arm, where its flange stands, or all postures that reach a pose."""
+    try:
+        arm = Arm.model_validate_json(bytes_of(options.file, "arm"))
+    except ValidationError as error:
+        first = error.errors()[0]
+        field = ".".join(str(p) for p in first["loc"]) or "arm"
+        raise fail(field, f"is wrong: {first['msg']}.", "Correct the file.", options.file.name) from error
+    if options.at:
+        turn, place = arm.forward(np.array(_numbers(options.at, "at", 6)))
+        return _print({"place_mm": place[0].tolist(), "turn": turn[0].tolist()})
+    if options.reach:
+        wanted = _numbers(options.reach, "reach", 6)
+        turn = Rotation.from_euler("xyz", wanted[3:], degrees=True).as_matrix()
+        found = all_postures(arm, turn[None], np.array([wanted[:3]]))[0]
+        found = found[~np.isnan(found).any(axis=1)]
+        within = ((found >= arm.low) & (found <= arm.high)).all(axis=1)
+        postures = [{"joints_deg": v.tolist(), "within_ends": bool(w)} for v, w in zip(found, within, strict=True)]
+        return _print({"postures": postures})
+    return _print({"name": arm.name, "family": family_of(arm.screws()), "links": [x.model_dump() for x in arm.links]})
 
 
 def _standing(chain: Chain, at: str) -> dict[str, Any]:
@@ -234,6 +264,7 @@ COMMANDS = {
     "compare": _compare,
     "machine": _machine,
     "cl": _cl,
+    "arm": _arm,
     "measure": _measure,
     "tools": _tools,
     "speeds": _speeds,

@@ -1,0 +1,143 @@
+"""Arms: forward against a reader of URDF (`kinpy`) and SciPy; all postures of random poses in closed form."""
+
+import kinpy
+import numpy as np
+import pytest
+from scipy.spatial.transform import Rotation
+
+from fenrik.core.errors import FenrikError
+from fenrik.core.robots import Arm, Link, all_postures
+from fenrik.core.robots.inverse import WAYS, family_of
+
+WRISTED = Arm(
+    name="Gannet",
+    links=[
+        Link(name="J1", d_mm=610, a_mm=190, alpha_deg=-90),
+        Link(name="J2", a_mm=700, zero_deg=-90),
+        Link(name="J3", a_mm=110, alpha_deg=-90),
+        Link(name="J4", d_mm=790, alpha_deg=90),
+        Link(name="J5", alpha_deg=-90),
+        Link(name="J6", d_mm=128),
+    ],
+)
+"""Shoulder beside the first axis, forearm beside the elbow, wrist in a point."""
+OFFSET = Arm(
+    name="Turnstone",
+    links=[
+        Link(name="J1", d_mm=180, alpha_deg=90),
+        Link(name="J2", a_mm=-480),
+        Link(name="J3", a_mm=-430),
+        Link(name="J4", d_mm=140, alpha_deg=90),
+        Link(name="J5", d_mm=95, alpha_deg=-90),
+        Link(name="J6", d_mm=135),
+    ],
+)
+"""Three parallel axes, a wrist that is no point."""
+ARMS = {"spherical wrist": WRISTED, "three parallel axes": OFFSET}
+
+
+def urdf_of(arm):
+    """The arm's axes at 0 as a chain of revolute joints (metres), the flange fixed to the last."""
+    s = arm.screws()
+    links, joints, at = ['<link name="base"/>'], [], np.zeros(3)
+    parent = "base"
+    for k in range(6):
+        x, y, z = ((s.origin[k] - at) / 1000).tolist()
+        i, j, l = s.along[k].tolist()  # noqa: E741
+        joints.append(
+            f'<joint name="j{k}" type="revolute"><parent link="{parent}"/><child link="l{k}"/>'
+            f'<origin xyz="{x!r} {y!r} {z!r}" rpy="0 0 0"/><axis xyz="{i!r} {j!r} {l!r}"/>'
+            '<limit lower="-9" upper="9" effort="1" velocity="1"/></joint>'
+        )
+        links.append(f'<link name="l{k}"/>')
+        parent, at = f"l{k}", s.origin[k]
+    x, y, z = ((s.place - at) / 1000).tolist()
+    roll, pitch, yaw = Rotation.from_matrix(s.turn).as_euler("xyz").tolist()
+    links.append('<link name="flange"/>')
+    joints.append(
+        f'<joint name="end" type="fixed"><parent link="{parent}"/><child link="flange"/>'
+        f'<origin xyz="{x!r} {y!r} {z!r}" rpy="{roll!r} {pitch!r} {yaw!r}"/></joint>'
+    )
+    return f'<robot name="arm">{"".join(links)}{"".join(joints)}</robot>'
+
+
+@pytest.mark.parametrize("arm", ARMS.values(), ids=ARMS)
+def test_forward_against_a_reader_of_urdf(arm):
+    chain = kinpy.build_serial_chain_from_urdf(urdf_of(arm), "flange")
+    values = np.random.default_rng(1).uniform(-180, 180, (30, 6))
+    turn, place = arm.forward(values)
+    for v, r, p in zip(values, turn, place, strict=True):
+        seen = chain.forward_kinematics(np.deg2rad(v))
+        assert np.asarray(seen.pos) * 1000 == pytest.approx(p, abs=1e-6)
+        assert Rotation.from_quat(np.roll(seen.rot, -1)).as_matrix() == pytest.approx(r, abs=1e-9)
+
+
+@pytest.mark.parametrize("arm", ARMS.values(), ids=ARMS)
+def test_the_link_table_is_that_of_denavit_and_hartenberg(arm):
+    """The product of the table's own matrices, by SciPy."""
+    values = np.random.default_rng(4).uniform(-180, 180, 6)
+    whole = np.eye(4)
+    for link, v in zip(arm.links, values, strict=True):
+        about_z, along_z, along_x, about_x = np.eye(4), np.eye(4), np.eye(4), np.eye(4)
+        about_z[:3, :3] = Rotation.from_euler("z", v + link.zero_deg, degrees=True).as_matrix()
+        along_z[2, 3], along_x[0, 3] = link.d_mm, link.a_mm
+        about_x[:3, :3] = Rotation.from_euler("x", link.alpha_deg, degrees=True).as_matrix()
+        whole = whole @ about_z @ along_z @ along_x @ about_x
+    turn, place = arm.forward(values)
+    assert turn[0] == pytest.approx(whole[:3, :3], abs=1e-12)
+    assert place[0] == pytest.approx(whole[:3, 3], abs=1e-9)
+
+
+@pytest.mark.parametrize("name", ARMS)
+def test_every_posture_reaches_its_pose_and_the_one_begun_with_is_among_them(name):
+    arm = ARMS[name]
+    assert family_of(arm.screws()) == name
+    values = np.random.default_rng(2).uniform(-180, 180, (1000, 6))
+    turn, place = arm.forward(values)
+    found = all_postures(arm, turn, place)
+    assert found.shape == (1000, len(WAYS), 6)
+    there = ~np.isnan(found).any(axis=2)
+    again_turn, again_place = arm.forward(found[there])
+    row = np.nonzero(there)[0]
+    assert np.abs(again_place - place[row]).max() < 1e-9 * 1e3
+    assert np.abs(again_turn - turn[row]).max() < 1e-9
+    apart = np.abs((found - values[:, None] + 180) % 360 - 180).max(axis=2)
+    assert np.nanmin(apart, axis=1).max() < 1e-6
+    # Eight postures where all can be had: most poses of an arm within reach have them all, and no two are the same.
+    assert there.sum(axis=1).min() >= 2
+    for k in np.flatnonzero(there.all(axis=1))[:50]:
+        gaps = np.abs((found[k][:, None] - found[k][None] + 180) % 360 - 180).max(axis=2) + 999 * np.eye(8)
+        assert gaps.min() > 1e-4
+
+
+@pytest.mark.parametrize("name", ARMS)
+def test_beyond_reach_there_is_none(name):
+    arm = ARMS[name]
+    found = all_postures(arm, np.eye(3)[None], np.array([[5000.0, 0, 0]]))
+    assert np.isnan(found).all()
+
+
+def test_stretched_and_straight_wrists_are_solved_too():
+    """Singular poses: the elbow stretched, the wrist's axes 4 and 6 in line."""
+    values = np.array([[10.0, 20, 30, 40, 0, 50], [0, 0, 0, 0, 0, 0], [15, -40, 35, 0, 0, -20]])
+    for arm in ARMS.values():
+        turn, place = arm.forward(values)
+        found = all_postures(arm, turn, place)
+        for k in range(len(values)):
+            some = found[k][~np.isnan(found[k]).any(axis=1)]
+            assert len(some)
+            again_turn, again_place = arm.forward(some)
+            assert np.abs(again_place - place[k]).max() < 1e-5
+            assert np.abs(again_turn - turn[k]).max() < 1e-7
+
+
+def test_an_arm_without_a_closed_form_is_refused():
+    odd = WRISTED.model_copy(
+        update={"links": [*WRISTED.links[:4], WRISTED.links[4].model_copy(update={"a_mm": 40.0}), WRISTED.links[5]]}
+    )
+    with pytest.raises(FenrikError, match="no closed form"):
+        all_postures(odd, np.eye(3)[None], np.zeros((1, 3)))
+    with pytest.raises(ValueError, match="same name"):
+        Arm(name="A", links=[Link(name="J1")] * 6)
+    with pytest.raises(ValueError, match="below the highest"):
+        Link(name="J", low_deg=5, high_deg=5)
