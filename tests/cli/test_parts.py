@@ -179,12 +179,13 @@ def test_cutter_location_text_says_what_is_understood_and_what_not(capsys, tmp_p
 
 def test_an_arm_stands_where_it_says_and_is_reached_by_all_its_postures(capsys, tmp_path):
     rows = [
-        {"name": "J1", "d_mm": 500, "a_mm": 150, "alpha_deg": -90}, {"name": "J2", "a_mm": 600, "zero_deg": -90},
-        {"name": "J3", "a_mm": 90, "alpha_deg": -90}, {"name": "J4", "d_mm": 640, "alpha_deg": 90},
-        {"name": "J5", "alpha_deg": -90, "low_deg": -100, "high_deg": 100}, {"name": "J6", "d_mm": 110},
+        {"d_mm": 500, "a_mm": 150, "alpha_deg": -90}, {"a_mm": 600, "zero_deg": -90}, {"a_mm": 90, "alpha_deg": -90},
+        {"d_mm": 640, "alpha_deg": 90}, {"alpha_deg": -90}, {"d_mm": 110},
     ]  # fmt: skip
+    joints = [{"name": f"J{k + 1}"} for k in range(6)]
+    joints[4] |= {"low_deg": -100, "high_deg": 100}
     file = tmp_path / "arm.json"
-    file.write_text(json.dumps({"name": "Gannet", "links": rows}))
+    file.write_text(json.dumps({"name": "Gannet", "joints": joints, "shape": {"kind": "link table", "rows": rows}}))
     assert json.loads(run(capsys, "arm", file)[1])["family"] == "spherical wrist"
     reach = "--reach=800,200,600,170,15,-30"
     postures = json.loads(run(capsys, "arm", file, reach)[1])["postures"]
@@ -194,5 +195,5 @@ def test_an_arm_stands_where_it_says_and_is_reached_by_all_its_postures(capsys, 
         place = json.loads(run(capsys, "arm", file, f"--at={at}")[1])["place_mm"]
         assert place == pytest.approx([800, 200, 600], abs=1e-6)
         assert posture["within_ends"] == (abs(posture["joints_deg"][4]) <= 100)
-    file.write_text(json.dumps({"name": "Gannet", "links": rows[:5]}))
+    file.write_text(json.dumps({"name": "Gannet", "joints": joints[:5], "shape": {"kind": "link table", "rows": rows}}))
     assert run(capsys, "arm", file)[0] == WRONG_JOB

@@ -20,7 +20,7 @@ from fenrik.core.errors import fail
 from fenrik.core.machines import Chain, Machine
 from fenrik.core.recognise import recognise
 from fenrik.core.recognise.features import Vector
-from fenrik.core.robots import Arm, all_postures
+from fenrik.core.robots import Arm, all_postures, arm_from_urdf
 from fenrik.core.robots.inverse import family_of
 from fenrik.core.solids import Solid, read_solid
 from fenrik.core.solids.measuring import Spot, measure_between, measure_one
@@ -66,8 +66,9 @@ def add_commands(commands: Any) -> None:
     speeds.add_argument("--torque", type=float, default=60, help="Nm")
     cl = commands.add_parser("cl", help="read cutter location text (ISO 3592); print what is understood and what not")
     cl.add_argument("file", type=Path)
-    arm = commands.add_parser("arm", help="joints of an arm (a JSON file with its link table), and what it reaches")
+    arm = commands.add_parser("arm", help="joints of an arm (its document or a URDF file), and what it reaches")
     arm.add_argument("file", type=Path)
+    arm.add_argument("--tip", default="", help="of a URDF file, the link that counts as the flange")
     arm.add_argument("--at", default="", help="six values in degrees: where the flange stands")
     arm.add_argument("--reach", default="", help="x,y,z and turns about x, y, z of the base: all postures there")
     machine = commands.add_parser("machine", help="joints, ends and bodies of a machine (a JSON file)")
@@ -224,12 +225,18 @@ def _machine(options: argparse.Namespace) -> int:
 
 def _arm(options: argparse.Namespace) -> int:
     """The joints of an arm, where its flange stands, or all postures that reach a pose."""
-    try:
-        arm = Arm.model_validate_json(bytes_of(options.file, "arm"))
-    except ValidationError as error:
-        first = error.errors()[0]
-        field = ".".join(str(p) for p in first["loc"]) or "arm"
-        raise fail(field, f"is wrong: {first['msg']}.", "Correct the file.", options.file.name) from error
+    data = bytes_of(options.file, "arm")
+    meshes: list[str] = []
+    if data.lstrip()[:1] == b"<":
+        read = arm_from_urdf(data, options.tip)
+        arm, meshes = read.arm, read.meshes
+    else:
+        try:
+            arm = Arm.model_validate_json(data)
+        except ValidationError as error:
+            first = error.errors()[0]
+            field = ".".join(str(p) for p in first["loc"]) or "arm"
+            raise fail(field, f"is wrong: {first['msg']}.", "Correct the file.", options.file.name) from error
     if options.at:
         turn, place = arm.forward(np.array(_numbers(options.at, "at", 6)))
         return _print({"place_mm": place[0].tolist(), "turn": turn[0].tolist()})
@@ -241,7 +248,7 @@ def _arm(options: argparse.Namespace) -> int:
         within = ((found >= arm.low) & (found <= arm.high)).all(axis=1)
         postures = [{"joints_deg": v.tolist(), "within_ends": bool(w)} for v, w in zip(found, within, strict=True)]
         return _print({"postures": postures})
-    return _print({"name": arm.name, "family": family_of(arm.screws()), "links": [x.model_dump() for x in arm.links]})
+    return _print(arm.model_dump() | {"family": family_of(arm.screws()), "meshes": meshes})
 
 
 def _standing(chain: Chain, at: str) -> dict[str, Any]:

@@ -6,31 +6,33 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.errors import FenrikError
-from fenrik.core.robots import Arm, Link, all_postures
+from fenrik.core.robots import Arm, ArmJoint, Axes, Axis, Link, LinkTable, all_postures, arm_from_urdf
 from fenrik.core.robots.inverse import WAYS, family_of
 
-WRISTED = Arm(
-    name="Gannet",
-    links=[
-        Link(name="J1", d_mm=610, a_mm=190, alpha_deg=-90),
-        Link(name="J2", a_mm=700, zero_deg=-90),
-        Link(name="J3", a_mm=110, alpha_deg=-90),
-        Link(name="J4", d_mm=790, alpha_deg=90),
-        Link(name="J5", alpha_deg=-90),
-        Link(name="J6", d_mm=128),
-    ],
+
+def arm_of(name, *rows):
+    joints = [ArmJoint(name=f"J{k + 1}") for k in range(6)]
+    return Arm(name=name, joints=joints, shape=LinkTable(rows=[Link(**r) for r in rows]))
+
+
+WRISTED = arm_of(
+    "Gannet",
+    {"d_mm": 610, "a_mm": 190, "alpha_deg": -90},
+    {"a_mm": 700, "zero_deg": -90},
+    {"a_mm": 110, "alpha_deg": -90},
+    {"d_mm": 790, "alpha_deg": 90},
+    {"alpha_deg": -90},
+    {"d_mm": 128},
 )
 """Shoulder beside the first axis, forearm beside the elbow, wrist in a point."""
-OFFSET = Arm(
-    name="Turnstone",
-    links=[
-        Link(name="J1", d_mm=180, alpha_deg=90),
-        Link(name="J2", a_mm=-480),
-        Link(name="J3", a_mm=-430),
-        Link(name="J4", d_mm=140, alpha_deg=90),
-        Link(name="J5", d_mm=95, alpha_deg=-90),
-        Link(name="J6", d_mm=135),
-    ],
+OFFSET = arm_of(
+    "Turnstone",
+    {"d_mm": 180, "alpha_deg": 90},
+    {"a_mm": -480},
+    {"a_mm": -430},
+    {"d_mm": 140, "alpha_deg": 90},
+    {"d_mm": 95, "alpha_deg": -90},
+    {"d_mm": 135},
 )
 """Three parallel axes, a wrist that is no point."""
 ARMS = {"spherical wrist": WRISTED, "three parallel axes": OFFSET}
@@ -77,7 +79,7 @@ def test_the_link_table_is_that_of_denavit_and_hartenberg(arm):
     """The product of the table's own matrices, by SciPy."""
     values = np.random.default_rng(4).uniform(-180, 180, 6)
     whole = np.eye(4)
-    for link, v in zip(arm.links, values, strict=True):
+    for link, v in zip(arm.shape.rows, values, strict=True):
         about_z, along_z, along_x, about_x = np.eye(4), np.eye(4), np.eye(4), np.eye(4)
         about_z[:3, :3] = Rotation.from_euler("z", v + link.zero_deg, degrees=True).as_matrix()
         along_z[2, 3], along_x[0, 3] = link.d_mm, link.a_mm
@@ -132,12 +134,56 @@ def test_stretched_and_straight_wrists_are_solved_too():
 
 
 def test_an_arm_without_a_closed_form_is_refused():
-    odd = WRISTED.model_copy(
-        update={"links": [*WRISTED.links[:4], WRISTED.links[4].model_copy(update={"a_mm": 40.0}), WRISTED.links[5]]}
-    )
+    rows = [r.model_dump() for r in WRISTED.shape.rows]
+    rows[4]["a_mm"] = 40.0
     with pytest.raises(FenrikError, match="no closed form"):
-        all_postures(odd, np.eye(3)[None], np.zeros((1, 3)))
+        all_postures(arm_of("Odd", *rows), np.eye(3)[None], np.zeros((1, 3)))
     with pytest.raises(ValueError, match="same name"):
-        Arm(name="A", links=[Link(name="J1")] * 6)
+        Arm(name="A", joints=[ArmJoint(name="J1")] * 6, shape=WRISTED.shape)
     with pytest.raises(ValueError, match="below the highest"):
-        Link(name="J", low_deg=5, high_deg=5)
+        ArmJoint(name="J", low_deg=5, high_deg=5)
+    with pytest.raises(ValueError, match="no direction"):
+        Axes(rows=[Axis(along=(0, 0, 0), origin_mm=(0, 0, 0))] * 6, flange_mm=(0, 0, 0))
+
+
+@pytest.mark.parametrize("arm", ARMS.values(), ids=ARMS)
+def test_an_arm_comes_back_from_its_urdf(arm):
+    read = arm_from_urdf(urdf_of(arm).encode())
+    assert read.tip == "flange"
+    values = np.random.default_rng(6).uniform(-180, 180, (20, 6))
+    for a, b in zip(arm.forward(values), read.arm.forward(values), strict=True):
+        assert a == pytest.approx(b, abs=1e-6)
+    assert read.arm.high == pytest.approx(np.rad2deg(9.0))
+    assert np.isnan(all_postures(read.arm, *arm.forward(values))).all(axis=2).sum() <= 6 * 20
+
+
+URDF = urdf_of(WRISTED)
+
+
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        ("", "is no XML"),
+        ("<robot", "is no XML"),
+        ("<house/>", "begins with house"),
+        ("<robot/>", "0 turning joints"),
+        (URDF.replace('<joint name="j3" type="revolute">', '<joint name="j3" type="prismatic">'), "5 turning joints"),
+        (URDF.replace('<child link="l4"/>', '<child link="l3"/>'), "hangs link l3 on two joints: a loop"),
+        (URDF.replace('<parent link="base"/>', '<parent link="l5"/>'), "a loop"),
+        (URDF.replace('xyz="0.0 0.0 0.0"', 'xyz="0 zero 0"', 1), "no three numbers"),
+        (URDF.replace('<parent link="l1"/>', ""), "does not say what it joins"),
+        (URDF.replace('lower="-9"', 'lower="deep"', 1), "no number for lower"),
+    ],
+)
+def test_what_is_wrong_with_a_urdf_is_said(text, why):
+    with pytest.raises(FenrikError, match=why):
+        arm_from_urdf(text.encode())
+
+
+def test_meshes_that_a_urdf_names_are_told():
+    text = URDF.replace(
+        '<link name="l2"/>', '<link name="l2"><visual><geometry><mesh filename="upper.stl"/></geometry></visual></link>'
+    )
+    assert arm_from_urdf(text.encode()).meshes == ["upper.stl"]
+    with pytest.raises(FenrikError, match="has no link claw"):
+        arm_from_urdf(text.encode(), "claw")
