@@ -56,8 +56,8 @@ def wait_for_answer(address):
     raise AssertionError(f"{address} does not answer")
 
 
-def wait_for_the_demo(address, seconds=600):
-    """Until the workers have computed the demo's jobs."""
+def wait_for_the_demo(address, seconds=1500):
+    """Until the workers have computed the demo's jobs, beside everything else that runs."""
     end = time.monotonic() + seconds
     while time.monotonic() < end:
         if all(j["state"] not in ("waiting", "computing") for j in httpx.get(f"{address}/api/jobs", timeout=60).json()):

@@ -20,6 +20,7 @@ LOOK, ACROSS = 9, 25
 BORDER_STEPS, SEAM = 2000, 1e-9
 STRAIGHT_MM = 1e-4
 MOST_ROWS = 4000
+LINE_MM = 1e-4
 AREA_SHARE, MEET_MM, CORNER_RAD = 0.01, 1e-3, 0.05
 _COLUMNS = ("ends", "normals", "inner", "inner_normals")
 
@@ -48,6 +49,23 @@ class Rulings:
             frame.direction_to_local(self.inner_normals.reshape(-1, 3)).reshape(self.inner_normals.shape),
             self.closed,
         )
+
+    def curvature(self) -> Points:
+        """How the face curves across its lines, (n, k) 1/mm: above 0 where it bulges out, below 0 where it is hollow; 0
+        where lines lie upon each other."""
+        n = len(self.inner)
+        after, before = np.minimum(np.arange(n) + 1, n - 1), np.maximum(np.arange(n) - 1, 0)
+        line = self.inner[:, -1:] - self.inner[:, :1]
+        line = line / np.maximum(np.linalg.norm(line, axis=2, keepdims=True), 1e-12)
+        bends = []
+        for a, b in ((before, np.arange(n)), (np.arange(n), after)):
+            step = self.inner[b] - self.inner[a]
+            step = step - np.einsum("ikj,ikj->ik", step, np.broadcast_to(line, step.shape))[:, :, None] * line
+            size2 = np.einsum("ikj,ikj->ik", step, step)
+            turn = np.einsum("ikj,ikj->ik", self.inner_normals[b] - self.inner_normals[a], step)
+            bends.append(np.where(size2 > LINE_MM**2, turn / np.maximum(size2, LINE_MM**2), np.nan))
+        # Of both sides the one that curves towards the tool more.
+        return np.nan_to_num(np.fmin(bends[0], bends[1]))
 
     def turned_over(self) -> Rulings:
         """The same, each line from its other end."""

@@ -33,6 +33,8 @@ from fenrik.core.tools.cutters import TaperedCutter
 DEG: dict[str, Any] = {"unit": "deg"}
 ROUNDS, STILL_MM = 40, 1e-7
 MOST_LEVELS = 400
+DEEP_SHARE = 0.65
+"""Of the tolerance, for cutting into a wall that twists; chords between rulings have a quarter."""
 
 
 class Flank(CommonParams):
@@ -88,7 +90,7 @@ def flank(given: Given, params: Flank) -> Outcome:
         for level in _levels(params, way):
             side = _side_of(given.cutter, level)
             if placed is None or side.taper_rad:
-                placed = laid_along(way, side, params.allowance_mm, params.tolerance_mm)
+                placed = laid_along(way, side, params.allowance_mm, DEEP_SHARE * params.tolerance_mm)
             builder.add(_pass(params, way, placed, level))
         if placed is not None:
             told += _told(placed, way, params)
@@ -152,15 +154,22 @@ def laid_along(rows: Rulings, side: Side, allowance_mm: float, tolerance_mm: flo
 def _gaps(rows: Rulings, low: Points, high: Points, side: Side) -> Points:
     """How far the wall stands off the cutter's side at places along each ruling, (n, k); below 0: it is cut into.
 
-    At each place the wall is its tangent plane: beside a ruling whose normals turn the side cuts in though it would
-    clear the ruling itself. In the section square to the axis that plane is a line, the side a circle.
+    At each place the wall is the circle that it curves by across its ruling: beside a ruling whose normals turn the
+    side cuts in though it would clear the ruling itself, in a hollow wall all the more. In the section square to the
+    axis both are circles.
     """
     along = unit(high - low)
     normal, from_low = rows.inner_normals, rows.inner - low[:, None]
     t = np.einsum("ikj,ij->ik", from_low, along)
     square = normal - np.einsum("ikj,ij->ik", normal, along)[:, :, None] * along[:, None]
     flat = np.maximum(np.linalg.norm(square, axis=2), 1e-9)
-    off = -np.einsum("ikj,ikj->ik", from_low - t[:, :, None] * along[:, None], normal) / flat
+    beside = t[:, :, None] * along[:, None] - from_low
+    high_off = np.einsum("ikj,ikj->ik", beside, normal) / flat
+    far2 = np.einsum("ikj,ikj->ik", beside, beside)
+    bend = rows.curvature()
+    # Distance of the axis from a circle of curvature κ: (√((h + 1/κ)² + x²) − 1/κ), written so that κ may be 0.
+    inner = np.maximum(bend * bend * far2 + 2.0 * bend * high_off + 1.0, 0.0)
+    off = (bend * far2 + 2.0 * high_off) / (1.0 + np.sqrt(inner))
     return np.asarray((off - side.radius_mm - math.tan(side.taper_rad) * t) * flat)
 
 
