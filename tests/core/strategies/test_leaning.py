@@ -2,12 +2,13 @@
 
 import numpy as np
 import pytest
-from OCP.BRepBuilderAPI import BRepBuilderAPI_MakePolygon
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakePolygon, BRepBuilderAPI_MakeWire
 from OCP.BRepOffsetAPI import BRepOffsetAPI_ThruSections
-from OCP.gp import gp_Pnt
+from OCP.gp import gp_Ax2, gp_Dir, gp_Elips, gp_Pnt
 from prism import edges, faces, job_for, made, run, with_targets
 from scipy.spatial.transform import Rotation
 
+from fenrik.core.contact.clearance import clearance
 from fenrik.core.errors import FenrikError
 from fenrik.core.solids.rails import rails_of
 from fenrik.core.solids.reading import solid_from_shape
@@ -15,7 +16,7 @@ from fenrik.core.solids.rulings import joined, rulings_of
 from fenrik.core.strategies.flank import Side, laid_along
 from fenrik.core.strategies.leaning import tips, touch
 from fenrik.core.toolpath import Kind
-from fenrik.core.tools import cutting_profile
+from fenrik.core.tools import Assembly, cutting_profile
 from fenrik.core.tools.cutters import BallCutter, BullNoseCutter, ChamferMill, FlatCutter
 from parts import box, cone, cut, cylinder
 
@@ -197,6 +198,44 @@ def test_a_row_of_swarf_on_a_cone_leaves_the_cone():
     exact = (30.0 - radial) / np.tan(half)
     assert np.abs(top - exact)[on_the_wall].max() < 0.15  # a cell's worth of slope beside a round edge
     assert (top - exact)[on_the_wall].min() > -0.07
+
+
+def hollow():
+    """A block with a ruled hole from a small ellipse below to a larger, shifted one above."""
+    sections = BRepOffsetAPI_ThruSections(True, True)
+    for z, x, a, b in ((0.0, 0.0, 24.0, 20.0), (26.0, 2.0, 30.0, 24.0)):
+        ellipse = gp_Elips(gp_Ax2(gp_Pnt(x, 0, z), gp_Dir(0, 0, 1)), a, b)
+        sections.AddWire(BRepBuilderAPI_MakeWire(BRepBuilderAPI_MakeEdge(ellipse).Edge()).Wire())
+    sections.Build()
+    return cut(box(-40, -36, 0, 80, 72, 26), sections.Shape())
+
+
+BENCH = {
+    "twisted": (lambda: twisted(12.0), lambda f: abs(f.normal[2]) < 0.9, 12),
+    "cone": (lambda: cone(0, 0, 0, 30.0, 22.0, 25.0), lambda f: f.kind == "cone", 16),
+    "hollow": (hollow, lambda f: f.kind == "freeform", 16),
+}
+
+
+@pytest.mark.parametrize("part", BENCH)
+def test_along_its_motions_the_cutter_stays_out_of_the_exact_faces(part):
+    """Between rows too, by the clearance of the whole sweep (which knows nothing of rulings)."""
+    (shape, wanted, diameter), tolerance = BENCH[part], 0.02
+    params = {"strategy": "swarf milling", "tolerance_mm": tolerance, "floor_clearance_mm": 0.5}
+    cutter = {"kind": "flat", "diameter_mm": diameter, "flutes": 4, "flute_length_mm": 60}
+    build = job_for(shape(), [(1, params)], {1: cutter}, cell_mm=1.0)
+    build = with_targets(build, 10, faces(build, wanted))
+    path = made(build).toolpath
+    setup = build.job.setups[0]
+    index = build.part_distances(setup)
+    profile = cutting_profile(build.job.tools[0].cutter)
+    poses = path.poses(0.001)
+    poses = poses.rows(np.unique(np.linspace(0, len(poses) - 1, 9).astype(int)))
+    (found,) = clearance(index, poses, Assembly(profile), 0.1)
+    assert len(path) > 40
+    assert found.mm.min() >= -tolerance - index.mesh.deflection_mm
+    # It is at the wall, too: nowhere along the cuts farther off than twist and tolerance make it.
+    assert found.mm[path.kind[poses.source] == Kind.CUT].max() < 0.05
 
 
 def test_levels_go_from_the_top_down():

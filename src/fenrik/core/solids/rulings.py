@@ -21,7 +21,7 @@ BORDER_STEPS, SEAM = 2000, 1e-9
 STRAIGHT_MM = 1e-4
 MOST_ROWS = 4000
 LINE_MM = 1e-4
-AREA_SHARE, MEET_MM, CORNER_RAD = 0.01, 1e-3, 0.05
+AREA_SHARE, MEET_MM, CORNER_RAD = 0.01, 1e-3, 0.03
 _COLUMNS = ("ends", "normals", "inner", "inner_normals")
 
 
