@@ -110,7 +110,7 @@ def sign_out(request: Request, response: Response) -> None:
     response.delete_cookie(name, httponly=True, secure=serving.secured, samesite="strict")
 
 
-@router.put("/session/password", operation_id="changeOwnPassword", status_code=204)
+@router.put("/session/password", operation_id="changeOwnPassword", status_code=204, responses={429: {}})
 @needs("look")
 def change_password(body: NewPassword, request: Request) -> None:
     """Another password for oneself; all one's sessions end."""

@@ -172,7 +172,8 @@ def list_releases(job_id: str) -> list[Release]:
     "/jobs/{job_id}/releases/{number}/files/{name:path}",
     operation_id="readReleasedFile",
     response_class=Response,
-    responses={200: {"content": {"application/octet-stream": {}}}},
+    # A name with a line break leads nowhere.
+    responses={200: {"content": {"application/octet-stream": {}}}, 404: {}},
 )
 def released_file(job_id: str, number: int, name: str) -> Response:
     with Session(engine()) as session:
