@@ -25,6 +25,7 @@ from fenrik.cli import WRONG_JOB, main
 from fenrik.core.errors import FenrikError
 from fenrik.core.job import parse_job
 from fenrik.core.keys import sha256
+from fenrik.demo.jobs import DEMO_JOBS
 
 COUNT = itertools.count()
 
@@ -58,7 +59,7 @@ def test_a_copy_brings_everything_back_and_only_into_an_empty_database(at, tmp_p
     DatabaseStore().put("key", "path", b"x" * 100_000)
     path = tmp_path / "copy.zip"
     about = backup(path)
-    assert about["rows"]["job"] == 7
+    assert about["rows"]["job"] == len(DEMO_JOBS) + 1
     before = everything(first)
     with pytest.raises(FenrikError, match="not empty"):
         restore(path)
