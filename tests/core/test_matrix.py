@@ -4,6 +4,8 @@ The part is a block with a pocket and a bore, an open ledge and a domed top; eac
 for. What counts is that the road is walked to its end and that stock was taken; `report` on the demo holds figures.
 """
 
+import json
+
 import numpy as np
 import pytest
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
@@ -12,6 +14,9 @@ from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt
 from prism import bore, edges, faces, floor_at, job_for, with_targets
 from sweeps import stock_volume
 
+from fenrik.core.build import Build
+from fenrik.core.job import parse_job
+from fenrik.core.store import MemoryStore
 from fenrik.core.strategies.registry import STRATEGIES
 
 CUTTERS = {
@@ -62,7 +67,20 @@ PARAMS = {
     "drilling": {"depth_mm": 4},
     "contour": {"bottom_from": "part top", "bottom_mm": -3},
     "pocket clearing": {"stepover_mm": 4, "stepdown_mm": 4},
+    "5-axis curve following": {"tilt_deg": 20, "depth_mm": 0.4},
+    "swarf milling": {"stepdown_mm": 6},
+    "cutter location text": {"file": "own.cl"},
 }
+TILTING = {
+    "name": "Razorbill",
+    "joints": [
+        {"name": "X", "direction": [1, 0, 0]}, {"name": "Y", "direction": [0, 1, 0]}, {"name": "Z", "direction": [0, 0, 1]},
+        {"name": "A", "kind": "rotary", "carries": "work", "direction": [1, 0, 0], "low": -110, "high": 110},
+        {"name": "C", "kind": "rotary", "carries": "work", "direction": [0, 0, 1], "low": -360, "high": 360},
+    ],
+}  # fmt: skip
+OWN_TEXT = b"UNITS/ MM\nFROM/ -9,-5,30\nFEDRAT/ 400,MMPM\nGOTO/ -9,-5,-5\nGOTO/ 70,-5,-5\nRAPID\nGOTO/ 70,-5,30\nFINI\n"
+"""Beside the part, through the stock that stands there."""
 
 PARAMS_WITH = {
     ("drilling", "tap"): {"cycle": "tap", "depth_mm": 12},
@@ -74,11 +92,13 @@ NEED_A_HOLE = {"back boring": 10, "thread milling": 8.5}
 
 
 def targets_for(build, strategy):
-    if strategy in ("level roughing", "parallel finishing", "facing"):
+    if strategy in ("level roughing", "parallel finishing", "facing", "cutter location text"):
         return None
     if STRATEGIES[strategy].group == "Holes":
         return faces(build, bore(5.0))
-    if strategy in ("edge chamfer", "engraving"):
+    if strategy == "swarf milling":
+        return faces(build, lambda f: f.kind == "plane" and f.normal[1] < -0.99 and f.centroid[1] < 1e-6)
+    if strategy in ("edge chamfer", "engraving", "5-axis curve following"):
         return edges(
             build, lambda e: not e.closed and np.all(np.abs(e.points[:, 2] - 20) < 1e-6) and e.points[:, 0].max() < 35
         )
@@ -96,6 +116,7 @@ FEW = [
     ("thread milling", "thread mill"), ("contour", "lollipop"), ("contour", "dovetail"), ("slot", "slotting cutter"),
     ("parallel finishing", "lollipop"), ("parallel finishing", "barrel"), ("level roughing", "barrel"),
     ("drilling", "centre drill"), ("back boring", "back boring bar"), ("pocket clearing", "barrel"),
+    ("5-axis curve following", "ball"), ("swarf milling", "flat"), ("cutter location text", "bull-nose"),
     ("engraving", "engraving"), ("edge chamfer", "chamfer mill"), ("bore milling", "slotting cutter"),
 ]  # fmt: skip
 """One pair for each strategy that was hard; `bench/run.py matrix` walks them all."""
@@ -117,7 +138,13 @@ def walk(strategy, kind):
         {1: cutter, 2: drill},
         stock={"kind": "box", "z_plus_mm": 1},
         cell_mm=CELL_MM,
+        files=["own.cl"],
+        machines=[TILTING],
     )
+    document = json.loads(build.job.model_dump_json())
+    if STRATEGIES[strategy].group == "Leaning tool":
+        document["setups"][0] |= {"machine": TILTING["name"], "dialect": "Five axes, tip held"}
+    build = Build(parse_job(document), build.model, MemoryStore(), None, {"own.cl": OWN_TEXT})
     targets = targets_for(build, strategy)
     for k in range(len(rows)):
         build = with_targets(build, 10 * (k + 1), targets) if targets is not None else build

@@ -41,8 +41,8 @@ class Seen(Given):
         return super()._of(name)
 
 
-SOMETIMES = {"facing": {"shadow"}, "slot": {"shadow"}, "drilling": {"rpm"}}
-"""Looked at where the part stands over the level, and by tapping."""
+SOMETIMES = {"facing": {"shadow"}, "slot": {"shadow"}, "drilling": {"rpm"}, "cutter location text": {"stock"}}
+"""Looked at where the part stands over the level, by tapping, and by copies."""
 
 
 @pytest.mark.parametrize("strategy", STRATEGIES)

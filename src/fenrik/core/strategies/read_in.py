@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import Literal
 
 import numpy as np
 from pydantic import Field
 
 from fenrik.core.findings import Unreached
-from fenrik.core.strategies.common import MM, CommonParams, Outcome, require
+from fenrik.core.strategies.common import CommonParams, Outcome, require
 from fenrik.core.strategies.declared import MILLS, Strategy
-from fenrik.core.strategies.given import ALWAYS, Given
+from fenrik.core.strategies.given import Given
 from fenrik.core.toolpath.cl_reading import Edit, Read, edited, read_cl
 from fenrik.core.tools import Cutter
 from fenrik.core.tools.apt import apt_parameters
@@ -25,16 +25,12 @@ SHAPE = 6
 class ReadIn(CommonParams):
     """Takes the motions of a cutter location text."""
 
-    FOLDED: ClassVar[tuple[str, ...]] = ("safe_mm",)
     strategy: Literal["cutter location text"] = "cutter location text"
     file: str = Field(default="", max_length=200, title="File", description="Of this job; ISO 3592 words")
     unit: Literal["as told", "mm", "inch"] = Field(
         default="as told", title="Unit", description="Of a text that names none"
     )
     edits: list[Edit] = Field(default_factory=list, max_length=2000, title="Changes of its lines")
-    safe_mm: float = Field(
-        default=0.0, ge=0, le=1000, title="Lift at the ends", description="Along the axis", json_schema_extra=MM
-    )
 
 
 def read_in(given: Given, params: ReadIn) -> Outcome:
@@ -108,7 +104,7 @@ STRATEGY = Strategy(
     version=1,
     group="Read in",
     cutters=(*MILLS, "lollipop", "dovetail", "slotting cutter", "drill", "spot drill", "reamer"),
-    needs=(*ALWAYS, "zero", "text"),
+    needs=("stock", "cutter", "zero", "text"),
     sees="all",
     everywhere=True,
     makes=lambda params: "nothing",
