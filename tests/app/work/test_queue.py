@@ -34,6 +34,25 @@ def test_work_goes_on_while_the_database_is_away(monkeypatch, away):
     assert len(away) == 2
 
 
+def test_an_end_is_told_once_the_database_is_there_again(monkeypatch):
+    """Else the attempt would count as one whose worker was lost, and be made again."""
+    monkeypatch.setattr(queue, "LOOK_AGAIN_S", 0.0)
+    tried = []
+
+    def tell():
+        tried.append(1)
+        if len(tried) < 4:
+            raise OperationalError("update", {}, Exception("the connection was closed"))
+        return 2.5
+
+    assert queue._once_there(tell, lambda: False) == 2.5
+    assert len(tried) == 4
+    tried.clear()
+    with pytest.raises(OperationalError):
+        queue._once_there(tell, lambda: True)
+    assert len(tried) == 1
+
+
 def test_what_nobody_foresaw_is_told_and_logged(monkeypatch, caplog):
     def run(*_):
         raise ValueError("odd")

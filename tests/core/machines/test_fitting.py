@@ -5,8 +5,9 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.errors import FenrikError
-from fenrik.core.machines import Ball, Chain, Joint, fitted, fitting, joint_minutes
+from fenrik.core.machines import Chain, Joint, fitted, fitting, joint_minutes
 from fenrik.core.toolpath import Kind, Toolpath
+from fenrik.core.toolpath.safe import SafeSphere
 
 LINEAR = [
     Joint(name=n, direction=d, low=-1000, high=1000, speed=30_000)
@@ -22,7 +23,7 @@ A = {
     "speed": 9000,
 }
 C = {"name": "C", "kind": "rotary", "direction": (0, 0, 1), "speed": 18_000}
-AT, AROUND = (40.0, -25.0, 30.0), Ball(np.array([0.0, 0.0, 20.0]), 120.0)
+AT, AROUND = (40.0, -25.0, 30.0), SafeSphere(np.array([0.0, 0.0, 20.0]), 120.0)
 TOLERANCE_MM = 0.01
 
 

@@ -10,9 +10,10 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.errors import FenrikError
-from fenrik.core.machines import Ball, Clamped, Joint, Machine
+from fenrik.core.machines import Clamped, Joint, Machine
 from fenrik.core.posting import ControllerState, PostedOperation, WordController, load_dialects, post_programs
 from fenrik.core.toolpath import Kind, Toolpath
+from fenrik.core.toolpath.safe import SafeSphere
 from fenrik.core.tools import FlatCutter, Tool
 
 X, Y, Z = (
@@ -25,7 +26,7 @@ A = Joint(
 C = Joint(name="C", kind="rotary", carries="work", direction=(0, 0, 1), low=-360, high=360, speed=18_000)
 MACHINE = Machine(name="Razorbill", joints=[X, Y, Z, A, C])
 TOOL = Tool(number=3, cutter=FlatCutter(diameter_mm=16, flute_length_mm=40), stick_out_mm=60)
-CLAMPED = Clamped((35.0, -20.0, 40.0), Ball(np.array([0.0, 0.0, 10.0]), 110.0))
+CLAMPED = Clamped((35.0, -20.0, 40.0), SafeSphere(np.array([0.0, 0.0, 10.0]), 110.0))
 BEFORE = ControllerState(MACHINE, TOOL.number, {TOOL.number: TOOL.assembly_mm}, {}, CLAMPED.at)
 TURNING = [name for name, d in load_dialects().items() if d.turns]
 

@@ -6,6 +6,7 @@ import contextlib
 import logging
 import time
 from collections.abc import Callable
+from typing import TypeVar
 
 import procrastinate
 from procrastinate import JobContext
@@ -20,7 +21,8 @@ from fenrik.app.work.tasks import Attempt
 from fenrik.core.errors import Problem
 
 REPORT_EVERY_S = 0.25
-BEAT_EVERY_S = 2.0
+BEAT_EVERY_S, LOOK_AGAIN_S = 2.0, 0.25
+T = TypeVar("T")
 log = logging.getLogger(__name__)
 
 
@@ -53,12 +55,23 @@ def compute(context: JobContext, task_id: str) -> None:
         return
     state, told = _told(attempt, context.should_abort)
     if state == "again":
-        wait = tasks.give_back(attempt, told, its_fault=not context.should_abort())
+        wait = _once_there(lambda: tasks.give_back(attempt, told, not context.should_abort()), context.should_abort)
         if wait is not None:
             raise TryAgain(wait)
         return
     words, problems = told or ("", [])
-    tasks.finish(attempt, state, words or state, problems)  # type: ignore[arg-type]
+    _once_there(lambda: tasks.finish(attempt, state, words or state, problems), context.should_abort)  # type: ignore[arg-type]
+
+
+def _once_there(tell: Callable[[], T], stopping: Callable[[], bool]) -> T:
+    """Tell the database how an attempt ended, once it is there: an end that it is not told counts as a lost worker."""
+    while True:
+        try:
+            return tell()
+        except OperationalError:
+            if stopping():
+                raise
+            time.sleep(LOOK_AGAIN_S)
 
 
 def _told(attempt: Attempt, stopping: Callable[[], bool]) -> Message:

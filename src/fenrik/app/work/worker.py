@@ -24,8 +24,8 @@ from fenrik.processes import end_with_parent, step_behind
 HEARTBEAT_S = 2.0
 STALLED_S = 8.0
 """A worker that was not heard of for so long is lost."""
-SETTLED_S = 20.0
-"""A database that was started less long ago may not have been found again by all workers."""
+SETTLED_S = 6.0
+"""A database that was started less long ago may not have been told yet what goes on (three beats of work)."""
 POLL_S = 2.0
 IDLE_START_S = 8.0
 LOOK_AGAIN_S = 0.5

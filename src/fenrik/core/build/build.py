@@ -12,7 +12,7 @@ from fenrik.core.build.node import Node
 from fenrik.core.errors import fail
 from fenrik.core.job import Job, Operation, Setup
 from fenrik.core.keys import key_of
-from fenrik.core.machines import Ball, Clamped
+from fenrik.core.machines import Clamped
 from fenrik.core.packing import unpack
 from fenrik.core.posting import Controller, Posted, PostedOperation, load_controllers, post_programs
 from fenrik.core.progress import Progress, part_of, silent
@@ -20,6 +20,7 @@ from fenrik.core.proof import ProofInputs, prove
 from fenrik.core.sources import kernels_behind
 from fenrik.core.stock import Stock
 from fenrik.core.strategies.common import Outcome
+from fenrik.core.toolpath.safe import SafeSphere
 
 PROGRAM_VERSION, PROOF_VERSION = 9, 21
 PROGRAM_CODE, PROOF_CODE = (kernels_behind(f"fenrik.core.{name}") for name in ("posting.writing", "proof.prove"))
@@ -88,7 +89,7 @@ class Build(Chain):
         if (fixtures := placing.fixture_mesh()) is not None:
             corners.append(fixtures.vertices)
         low, high = np.vstack(corners).min(axis=0), np.vstack(corners).max(axis=0)
-        around = Ball(0.5 * (low + high) - zero, float(np.linalg.norm(high - low)) / 2 + setup.clearance_mm)
+        around = SafeSphere(0.5 * (low + high) - zero, float(np.linalg.norm(high - low)) / 2 + setup.clearance_mm)
         return Clamped((float(x), float(y), float(zero[2] - placing.table_level)), around)
 
     def _clamped_inputs(self, setup: Setup) -> dict[str, Any]:

@@ -4,7 +4,6 @@ from fenrik.core.machines.chain import Chain, Joint, Pose
 from fenrik.core.machines.course import Course, course, near
 from fenrik.core.machines.fitting import (
     SAME_PLACE_MM,
-    Ball,
     Clamped,
     Fitted,
     fitted,
@@ -15,6 +14,6 @@ from fenrik.core.machines.fitting import (
 from fenrik.core.machines.model import Machine
 
 __all__ = [
-    "SAME_PLACE_MM", "Ball", "Chain", "Clamped", "Course", "Fitted", "Joint", "Machine", "Pose", "course", "fitted",
+    "SAME_PLACE_MM", "Chain", "Clamped", "Course", "Fitted", "Joint", "Machine", "Pose", "course", "fitted",
     "joint_minutes", "near", "strayed", "turned_deg",
 ]  # fmt: skip

@@ -71,7 +71,7 @@ def course(chain: Chain, point: Points, axis: Points, free: NDArray[np.bool_] | 
         np.array([chain.along[k] for k in rotary]),
         np.array([chain.sense[k] for k in rotary]),
         axis[begins],
-        np.array([away[a:b].any() for a, b in itertools.pairwise([*begins.tolist(), n])]) if n else away,
+        away[begins],
         np.zeros(len(rotary)),
     )
     own = np.searchsorted(begins, np.arange(n), "right") - 1

@@ -19,6 +19,7 @@ from fenrik.core.frames import Points
 from fenrik.core.machines.chain import Chain, Vector3
 from fenrik.core.machines.course import course, near
 from fenrik.core.toolpath import Kind, Poses, Toolpath
+from fenrik.core.toolpath.safe import SafeSphere
 
 ROUNDS, MOST_PIECES = 12, 32
 LOOKED_AT = (0.25, 0.5, 0.75)
@@ -30,24 +31,16 @@ SAME_PLACE_MM = 1e-6
 
 
 @dataclass(frozen=True)
-class Ball:
-    """A ball round all that is clamped: where the tool is outside, the work may turn."""
-
-    centre: Points
-    radius_mm: float
-
-
-@dataclass(frozen=True)
 class Clamped:
     """How work stands on a machine.
 
     Attributes:
-        at: the work zero over the middle of the table's top, all joints at 0. around: all that is clamped, in the work
-            frame.
+        at: the work zero over the middle of the table's top, all joints at 0. around: outside it the work may turn, in
+            the work frame.
     """
 
     at: Vector3 = (0.0, 0.0, 0.0)
-    around: Ball = field(default_factory=lambda: Ball(np.zeros(3), 0.0))
+    around: SafeSphere = field(default_factory=lambda: SafeSphere(np.zeros(3), 0.0))
 
 
 @dataclass(frozen=True)
@@ -69,7 +62,7 @@ class Fitted:
 
 
 def fitted(
-    chain: Chain, path: Toolpath, around: Ball, tolerance_mm: float, lever_mm: float, tip_held: bool = False
+    chain: Chain, path: Toolpath, around: SafeSphere, tolerance_mm: float, lever_mm: float, tip_held: bool = False
 ) -> Fitted:
     """Fit a path to a machine.
 
@@ -109,7 +102,7 @@ class _Rows:
         return _Rows(path, joints, self.source[order])
 
 
-def _turned_round(chain: Chain, rows: _Rows, k: int, around: Ball) -> _Rows:
+def _turned_round(chain: Chain, rows: _Rows, k: int, around: SafeSphere) -> _Rows:
     """Before row k: out along the axis, the joints turned over to where they can follow it, and in again."""
     path = rows.path
     before = k - 1
@@ -119,11 +112,11 @@ def _turned_round(chain: Chain, rows: _Rows, k: int, around: Ball) -> _Rows:
         return rows
     point, axis = path.point[before], path.axis[before]
     around = _swept(chain, around, rows.joints[k] - rows.joints[before])
-    lifted = point + axis * _way_out(point, axis, around)
+    lifted = around.leave(point, axis)
     cutting = path.feed[k] > 0
     # The pose that it left, by the joints that go on from there; on a rapid at once the pose that it goes to.
     again_point, again_axis = (point, axis) if cutting else (path.point[k], path.axis[k])
-    again_lifted = again_point + again_axis * _way_out(again_point, again_axis, around)
+    again_lifted = around.leave(again_point, again_axis)
     up = near(chain, lifted[None], axis[None], rows.joints[before][None])[0]
     down = near(chain, again_lifted[None], again_axis[None], rows.joints[k][None])[0]
     over = up.copy()
@@ -141,22 +134,14 @@ def _turned_round(chain: Chain, rows: _Rows, k: int, around: Ball) -> _Rows:
     return rows.put_in(k, poses)
 
 
-def _swept(chain: Chain, around: Ball, moved: Points) -> Ball:
+def _swept(chain: Chain, around: SafeSphere, moved: Points) -> SafeSphere:
     """A ball that what is clamped does not leave, nor the tool's tip come into, while the rotary joints turn so far."""
     centre, radius = chain.pivot(), around.radius_mm
     if centre is not None:
         # About axes that miss one another the work also wanders by the gap between them.
         radius += float(np.linalg.norm(around.centre - centre[0])) + 2.0 * centre[1]
     swing = np.abs(np.deg2rad(moved)) * chain.levers_mm()
-    return Ball(around.centre if centre is None else centre[0], radius + float(swing.sum()))
-
-
-def _way_out(point: Points, axis: Points, around: Ball) -> float:
-    """How far along the axis the ball ends."""
-    away = point - around.centre
-    along = float(away @ axis)
-    inside = along * along - float(away @ away) + around.radius_mm**2
-    return max(-along + float(np.sqrt(inside)), 0.0) if inside > 0 else 0.0
+    return SafeSphere(around.centre if centre is None else centre[0], radius + float(swing.sum()))
 
 
 def _between(chain: Chain, rows: _Rows, tolerance_mm: float, lever_mm: float, tip_held: bool) -> tuple[_Rows, float]:

@@ -201,34 +201,32 @@ class Linkage:
             if safe > row:
                 row = safe
                 continue
-            yield from self._within(a, b, values[row], values[row + 1], (0.0, 1.0), float(bound[row]), enough_mm, row)
+            ends = gap, self.distance_mm(a, b, values[row + 1], enough_mm)
+            yield from self._within(a, b, values[row : row + 2], (0.0, 1.0), ends, float(bound[row]), enough_mm, row)
             row += 1
 
     def _within(
-        self, a: Solids, b: Solids, start: Points, end: Points, span: tuple[float, float], bound: float,
+        self, a: Solids, b: Solids, values: Points, span: tuple[float, float], gaps: tuple[float, float], bound: float,
         enough_mm: float, row: int,
     ) -> Iterator[Near]:  # fmt: skip
-        low, high = span
-        first = self.distance_mm(a, b, start + low * (end - start), enough_mm)
-        second = self.distance_mm(a, b, start + high * (end - start), enough_mm)
-        least = 0.5 * (first + second - bound)
-        if least > enough_mm or (first <= enough_mm and low == 0.0):
+        """Where they come too near within a step (two rows of values), of which the gaps at both ends are known."""
+        if 0.5 * (gaps[0] + gaps[1] - bound) > enough_mm:
             return
-        if bound < FINE_MM or min(first, second) <= enough_mm:
-            yield Near(row, low if first < second else high, min(first, second))
+        if bound < FINE_MM or min(gaps) <= enough_mm:
+            yield Near(row, span[0] if gaps[0] < gaps[1] else span[1], min(gaps))
             return
-        middle = 0.5 * (low + high)
-        for part in ((low, middle), (middle, high)):
-            found = False
-            for near in self._within(a, b, start, end, part, 0.5 * bound, enough_mm, row):
-                found = True
+        middle = 0.5 * (span[0] + span[1])
+        gap = self.distance_mm(a, b, values[0] + middle * (values[1] - values[0]), enough_mm)
+        for part, ends in (((span[0], middle), (gaps[0], gap)), ((middle, span[1]), (gap, gaps[1]))):
+            near = next(self._within(a, b, values, part, ends, 0.5 * bound, enough_mm, row), None)
+            if near is not None:
                 yield near
-            if found:
                 return
 
 
 def _rotation(along: Points, angle: float) -> Points:
-    """The matrix of a turn about a unit vector (Rodrigues' formula)."""
+    """The matrix of a turn about a unit vector (Rodrigues' formula): asked for one by one, where SciPy takes ten times
+    as long."""
     x, y, z = along.tolist()
     c, s = math.cos(angle), math.sin(angle)
     t = 1.0 - c

@@ -173,12 +173,5 @@ def forward(screws: Screws, values: Points, last: int = JOINTS) -> tuple[Points,
 
 
 def rotations(along: Points, angle: Points) -> Points:
-    """Matrices (n, 3, 3) of turns about a unit vector (3,) or (n, 3) by angles (n,) in radians (Rodrigues' formula)."""
-    axis = np.broadcast_to(along, (len(angle), 3))
-    c, s = np.cos(angle), np.sin(angle)
-    cross = np.zeros((len(angle), 3, 3))
-    cross[:, 0, 1], cross[:, 0, 2] = -axis[:, 2], axis[:, 1]
-    cross[:, 1, 0], cross[:, 1, 2] = axis[:, 2], -axis[:, 0]
-    cross[:, 2, 0], cross[:, 2, 1] = -axis[:, 1], axis[:, 0]
-    outer = axis[:, :, None] * axis[:, None, :]
-    return np.asarray(c[:, None, None] * np.eye(3) + s[:, None, None] * cross + (1 - c)[:, None, None] * outer)
+    """Matrices (n, 3, 3) of turns about a unit vector (3,) or (n, 3) by angles (n,) in radians."""
+    return Rotation.from_rotvec(angle[:, None] * np.broadcast_to(along, (len(angle), 3))).as_matrix()

@@ -22,6 +22,7 @@ from fenrik.core.strategies.declared import Strategy
 from fenrik.core.strategies.given import ALWAYS, Given
 from fenrik.core.strategies.leaning import LeaningBuilder, Pass, box_around, finer, tips, turned, unit
 from fenrik.core.strategies.targets import EdgesTarget
+from fenrik.core.toolpath import Poses
 from fenrik.core.tools import Cutter, cutting_profile
 
 DEG: dict[str, Any] = {"unit": "deg"}
@@ -205,14 +206,10 @@ def _blended(params: CurveFollowing, place: Points) -> Points:
         return np.tile(ends, (len(place), 1))
     span = np.maximum(at[after] - at[after - 1], 1e-12)
     t = np.clip((share - at[after - 1]) / span, 0.0, 1.0)
-    a, b = ends[after - 1], ends[after]
-    angle = np.arctan2(np.linalg.norm(np.cross(a, b), axis=1), np.einsum("ij,ij->i", a, b))
-    if np.any(angle > np.pi - 1e-6):
+    turns = Poses(place, place, ends[after - 1], ends[after], after)
+    if np.any(turns.angles_rad() > np.pi - 1e-6):
         raise fail("directions", "turn right over between two places.", "Give one in between.")
-    sine = np.where(angle < 1e-9, 1.0, np.sin(angle))
-    left = np.where(angle < 1e-9, 1.0 - t, np.sin((1.0 - t) * angle) / sine)
-    right = np.where(angle < 1e-9, t, np.sin(t * angle) / sine)
-    return np.asarray(left[:, None] * a + right[:, None] * b)
+    return turns.axis_at(np.arange(len(place)), t)
 
 
 def _run_on(

@@ -7,10 +7,11 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from fenrik.core.frames import Points
 from fenrik.core.strategies.given import Given
-from fenrik.core.toolpath import Feeds, Kind, Safe, Toolpath
+from fenrik.core.toolpath import Feeds, Kind, Poses, Safe, Toolpath
 from fenrik.core.tools import Profile
 
 STEEP = 0.2
@@ -27,10 +28,8 @@ def unit(vectors: Points) -> Points:
 
 
 def turned(vectors: Points, about: Points, angle_deg: float) -> Points:
-    """Vectors (n, 3) turned right-handed about unit vectors (n, 3) (Rodrigues' formula)."""
-    c, s = math.cos(math.radians(angle_deg)), math.sin(math.radians(angle_deg))
-    along = np.einsum("ij,ij->i", vectors, about)[:, None]
-    return vectors * c + np.cross(about, vectors) * s + about * along * (1.0 - c)
+    """Vectors (n, 3) turned right-handed about unit vectors (n, 3)."""
+    return Rotation.from_rotvec(math.radians(angle_deg) * about).apply(vectors)
 
 
 def outline(profile: Profile) -> Points:
@@ -186,16 +185,11 @@ def finer(point: Points, axis: Points, step_mm: float, turn_deg: float) -> tuple
     """Rows put in between until neighbours are no farther apart than a distance and an angle; axes turn in the plane of
     both (as `Poses` has it)."""
     gap = np.linalg.norm(np.diff(point, axis=0), axis=1)
-    cross = np.linalg.norm(np.cross(axis[:-1], axis[1:]), axis=1)
-    angle = np.arctan2(cross, np.einsum("ij,ij->i", axis[:-1], axis[1:]))
-    count = np.maximum(np.ceil(np.maximum(gap / step_mm, np.rad2deg(angle) / turn_deg) - 1e-9), 1).astype(np.int64)
+    steps = Poses(point[:-1], point[1:], axis[:-1], axis[1:], np.arange(len(gap)))
+    wanted = np.maximum(gap / step_mm, np.rad2deg(steps.angles_rad()) / turn_deg)
+    count = np.maximum(np.ceil(wanted - 1e-9), 1).astype(np.int64)
     row = np.repeat(np.arange(len(gap)), count)
     share = (np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)) / count[row]
-    sine = np.sin(angle[row])
-    flat = sine < 1e-9
-    safe = np.where(flat, 1.0, sine)
-    left = np.where(flat, 1.0 - share, np.sin((1.0 - share) * angle[row]) / safe)
-    right = np.where(flat, share, np.sin(share * angle[row]) / safe)
-    axes = unit(left[:, None] * axis[row] + right[:, None] * axis[row + 1])
+    axes = steps.axis_at(row, share)
     points = point[row] + share[:, None] * (point[row + 1] - point[row])
     return np.vstack([points, point[-1:]]), np.vstack([axes, axis[-1:]])

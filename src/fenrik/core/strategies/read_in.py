@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Literal
 
-import numpy as np
 from pydantic import Field
 
 from fenrik.core.findings import Unreached
+from fenrik.core.frames import Points
 from fenrik.core.strategies.common import CommonParams, Outcome, require
 from fenrik.core.strategies.declared import MILLS, Strategy
 from fenrik.core.strategies.given import Given
@@ -41,15 +41,12 @@ def read_in(given: Given, params: ReadIn) -> Outcome:
     """
     require(bool(params.file), "file", "names none.", "Bring a cutter location text in, and choose it.")
     text = edited(given.text.decode("utf-8", "replace"), params.edits)
-    if params.unit != "as told":
-        text = f"UNITS/{params.unit.upper()}\n{text}"
-    read = read_cl(text)
+    read = read_cl(text, "" if params.unit == "as told" else params.unit)
     require(len(read.path) > 1, "file", "holds no motion that is understood.", "Look at its lines.", params.file)
-    shift = 1 if params.unit != "as told" else 0
-    return Outcome(read.path.moved(given.zero), [*_told(read, given.zero, shift), *_of_tool(read, given.cutter)])
+    return Outcome(read.path.moved(given.zero), [*_told(read, given.zero), *_of_tool(read, given.cutter)])
 
 
-def _told(read: Read, zero: np.ndarray, shift: int) -> list[Unreached]:
+def _told(read: Read, zero: Points) -> list[Unreached]:
     """Lines that are not understood, and a text that names no unit."""
     found = []
     for record in read.wrong[:MOST_TOLD]:
@@ -57,7 +54,7 @@ def _told(read: Read, zero: np.ndarray, shift: int) -> list[Unreached]:
         x, y, z = (read.path.point[max(at, 0)] + zero).tolist()
         found.append(
             Unreached(
-                reason=f"Line {record.line - shift} is not understood: {record.wrong}. ({record.text[:60]})",
+                reason=f"Line {record.line} is not understood: {record.wrong}. ({record.text[:60]})",
                 place=(x, y, z),
                 level_mm=z,
                 area_mm2=0.0,

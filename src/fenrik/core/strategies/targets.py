@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field, replace
-from typing import Annotated, Literal
+from typing import Annotated, Literal, get_args
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
@@ -59,7 +59,7 @@ class OutlineTarget(_Target):
 Target = Annotated[
     FacesTarget | EdgesTarget | SharpEdgesTarget | SketchTarget | OutlineTarget, Field(discriminator="kind")
 ]
-TARGET_KINDS = ("faces", "edges", "sharp edges", "sketch", "outline")
+TARGET_KINDS = tuple(str(t.model_fields["kind"].default) for t in get_args(get_args(Target)[0]))
 MaterialSide = Literal["left", "right", ""]
 
 

@@ -134,9 +134,15 @@ class _State:
     dwell: dict[int, float] = field(default_factory=dict)
 
 
-def read_cl(text: str) -> Read:
-    """Read a text; nothing in it raises."""
+def read_cl(text: str, unit: str = "") -> Read:
+    """Read a text; nothing in it raises.
+
+    Args:
+        unit: mm or inch, of a text that names none.
+    """
     state, records = _State(), []
+    if unit:
+        _units([unit.upper()], state)
     for line, whole in _records(text):
         word, _, rest = whole.partition("/")
         word = word.strip().upper().replace(" ", "")
