@@ -184,6 +184,25 @@ def test_files_of_a_job_travel_with_it(client, job):
     )
 
 
+def test_cutter_location_text_becomes_the_path_of_a_row(client, small_job, wait):
+    """Brought in, a line that is not understood told, dropped, and told no longer."""
+    text = b"UNITS/ MM\nFROM/ 0,-9,40\nFEDRAT/ 500,MMPM\nGOTO/ 0,-9,30\nHUH/ 1\nGOTO/ 60,-9,30\nFINI\n"
+    url = f"/api/jobs/{small_job}"
+    client.put(f"{url}/files", files={"file": ("ring.cl", text)}).raise_for_status()
+    row = {"number": 20, "setup": "s1", "tool": 1, "params": {"strategy": "cutter location text", "file": "ring.cl"}}
+    patch(client, small_job, {"op": "add", "path": "operations", "value": row})
+
+    def computed():
+        client.post(f"{url}/compute", json={"setup": "s1", "operations": [20], "proof": False}).raise_for_status()
+        wait(lambda: all(t["state"] == "done" for t in client.get(f"{url}/status").json()["tasks"]))
+        return decode(client.get(f"{url}/operations/20/path").content)[0]["unreached"]
+
+    assert any("Line 5 is not understood" in u["reason"] for u in computed())
+    drop = [{"act": "drop", "line": 5}]
+    patch(client, small_job, {"path": "operations/20/params/edits", "value": drop, "check": False})
+    assert not any("not understood" in u["reason"] for u in computed())
+
+
 @pytest.mark.parametrize(
     ("name", "data"),
     [
@@ -191,6 +210,7 @@ def test_files_of_a_job_travel_with_it(client, job):
         ("a.svg", b"<svg"),
         ("a.step", b"x"),
         ("a.exe", b"MZ"),
+        ("a.cl", b"nothing that moves"),
         ("../a.dxf", b""),
         ("a.3mf", b"PK"),
     ],

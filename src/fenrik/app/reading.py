@@ -13,6 +13,7 @@ from fenrik.core.sketches.files import DRAWING_SUFFIXES, read_drawing
 from fenrik.core.solids import read_solid
 from fenrik.core.solids.packing import pack_solid
 from fenrik.core.solids.reading import MAX_BYTES
+from fenrik.core.toolpath.cl_reading import CL_SUFFIXES, read_cl
 from fenrik.core.tools import Tool
 from fenrik.core.tools.library import tools_from_csv, tools_from_json, tools_to_json
 from fenrik.core.unpacking import unpacked
@@ -49,18 +50,25 @@ def _packed(data: bytes, name: str, scale: float) -> bytes:
 
 
 def check_file(data: bytes, name: str) -> None:
-    """Read a further file of a job, a drawing or a body, only to see that it can be.
+    """Read a further file of a job, a drawing, cutter location text or a body, only to see that it can be.
 
     Raises:
         FenrikError: as `read_model`.
     """
-    _check_size(data, MAX_DRAWING_BYTES if is_drawing(name) else MAX_BYTES, "file", name)
+    _check_size(data, MAX_DRAWING_BYTES if is_drawing(name) or is_cl(name) else MAX_BYTES, "file", name)
     read_in_own_process(_check_file, data, name, size=len(data), field="file", name=name)
+
+
+def is_cl(name: str) -> bool:
+    return PurePosixPath(name).suffix.lower() in CL_SUFFIXES
 
 
 def _check_file(data: bytes, name: str) -> None:
     if is_drawing(name):
         read_drawing(data, name)
+    elif is_cl(name):
+        if len(read_cl(data.decode("utf-8", "replace")).path) < 2:
+            raise fail("file", "holds no motion in the words of ISO 3592.", "Bring in cutter location text.", name)
     else:
         read_solid(data, name)
 

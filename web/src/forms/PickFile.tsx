@@ -42,3 +42,6 @@ export const keptName = (file: File): string =>
     .replace(/[^A-Za-z0-9._-]/g, "-")
     .replace(/^[.-]+|[.-]+$/g, "")
     .slice(0, 120) || "model";
+
+/** Whether a further file of a job is a body, and no drawing and no text. */
+export const isBody = (name: string): boolean => !/\.(dxf|svg|cl|cls|apt|txt)$/i.test(name);

@@ -23,6 +23,7 @@ export type Field = {
   items?: Field;
   shown?: boolean;
   when?: Record<string, unknown>;
+  brings?: string;
   discriminator?: { mapping: Record<string, string> };
   oneOf?: Field[];
 };

@@ -143,7 +143,8 @@ def scale_part(job_id: str, scale: float) -> JobState:
 
 @router.put("/files", operation_id="putFile")
 def put_file(job_id: str, file: Annotated[UploadFile, File()]) -> JobState:
-    """A further file of the job: a casting, a fixture, a drawing (DXF, SVG). One of the same name is replaced."""
+    """A further file of the job: a casting, a fixture, a drawing (DXF, SVG), cutter location text. One of the same name
+    is replaced."""
     name = clean_name(file.filename or "file")
     data = file.file.read(MAX_BYTES + 1)
     check_file(data, name)

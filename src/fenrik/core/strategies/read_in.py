@@ -11,7 +11,7 @@ from fenrik.core.frames import Points
 from fenrik.core.strategies.common import CommonParams, Outcome, require
 from fenrik.core.strategies.declared import MILLS, Strategy
 from fenrik.core.strategies.given import Given
-from fenrik.core.toolpath.cl_reading import Edit, Read, edited, read_cl
+from fenrik.core.toolpath.cl_reading import CL_SUFFIXES, Edit, Read, edited, read_cl
 from fenrik.core.tools import Cutter
 from fenrik.core.tools.apt import apt_parameters
 
@@ -26,11 +26,19 @@ class ReadIn(CommonParams):
     """Takes the motions of a cutter location text."""
 
     strategy: Literal["cutter location text"] = "cutter location text"
-    file: str = Field(default="", max_length=200, title="File", description="Of this job; ISO 3592 words")
+    file: str = Field(
+        default="",
+        max_length=200,
+        title="File",
+        description="Of this job; ISO 3592 words",
+        json_schema_extra={"brings": ",".join(CL_SUFFIXES)},
+    )
     unit: Literal["as told", "mm", "inch"] = Field(
         default="as told", title="Unit", description="Of a text that names none"
     )
-    edits: list[Edit] = Field(default_factory=list, max_length=2000, title="Changes of its lines")
+    edits: list[Edit] = Field(
+        default_factory=list, max_length=2000, title="Changes of its lines", json_schema_extra={"shown": True}
+    )
 
 
 def read_in(given: Given, params: ReadIn) -> Outcome:

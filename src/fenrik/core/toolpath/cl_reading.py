@@ -25,6 +25,8 @@ from fenrik.core.errors import fail
 from fenrik.core.frames import Points
 from fenrik.core.toolpath.model import Kind, Motion, Toolpath
 
+CL_SUFFIXES = (".cl", ".cls", ".apt", ".txt")
+"""Of files that are taken for such texts."""
 INCH_MM = 25.4
 MOST_LINES, LONGEST_LINE = 2_000_000, 4000
 SAME_MM = 1e-9

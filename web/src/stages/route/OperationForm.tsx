@@ -7,6 +7,7 @@ import { useJob, useStanding } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { BoundaryPicker } from "./BoundaryPicker";
 import { CopiesForm } from "./CopiesForm";
+import { FileOfJob } from "./FileOfJob";
 import { APART } from "./apart";
 import { RouteGeometry } from "./RouteGeometry";
 import { Unreached } from "./Unreached";
@@ -33,6 +34,19 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
   const byScallop = "scallop_mm" in p && p.scallop_mm != null;
   const pickFaces = picks.purpose === "boundary";
   const change = (field: string, value: unknown, was: unknown) => put(`params/${field}`, value, was);
+  const special = Object.fromEntries(
+    Object.entries(schema?.properties ?? {})
+      .filter(([, field]) => field.brings)
+      .map(([field, { brings, title }]) => {
+        const was = String((o.params as Record<string, unknown>)[field] ?? "");
+        return [
+          field,
+          <div key={field} className="vector-wide">
+            <FileOfJob label={title ?? field} value={was} accept={brings!} onChange={(v) => change(field, v, was)} />
+          </div>,
+        ];
+      }),
+  );
   return (
     <>
       <Text fw={600} mb={4}>
@@ -116,6 +130,7 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
           value={o.params}
           skip={[...APART, ...("scallop_mm" in p ? [byScallop ? "stepover_mm" : "scallop_mm"] : [])]}
           folded={schema?.folded}
+          special={special}
           onChange={change}
         />
       </fieldset>

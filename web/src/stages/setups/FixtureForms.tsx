@@ -1,3 +1,4 @@
+import { isBody } from "../../forms/PickFile";
 import { Button, Group, Menu, Text } from "@mantine/core";
 import { useState } from "react";
 import { api, take } from "../../api/client";
@@ -148,13 +149,11 @@ export function FixtureForms({ setup }: { setup: Setup }) {
               body {b}
             </Menu.Item>
           ))}
-          {job.doc.files
-            .filter((n) => !/\.(dxf|svg)$/i.test(n))
-            .map((n) => (
-              <Menu.Item key={n} onClick={() => add("file", { file: n, name: n })}>
-                file {n}
-              </Menu.Item>
-            ))}
+          {job.doc.files.filter(isBody).map((n) => (
+            <Menu.Item key={n} onClick={() => add("file", { file: n, name: n })}>
+              file {n}
+            </Menu.Item>
+          ))}
         </Menu.Dropdown>
       </Menu>
     </fieldset>

@@ -1,6 +1,6 @@
 import { Group, Select, Text } from "@mantine/core";
 import { api, take } from "../../api/client";
-import { keptName, PickFile, withFile } from "../../forms/PickFile";
+import { isBody, keptName, PickFile, withFile } from "../../forms/PickFile";
 import { freshOf, SchemaForm, useKinds } from "../../forms/SchemaForm";
 import type { AnyOf, Setup, Stock } from "../../job/document";
 import { usePart } from "../../job/queries";
@@ -20,7 +20,7 @@ export function StockForm({ setup, size, put }: { setup: Setup; size: number[] |
       job.doc.setups.findIndex((s) => s.id === setup.id),
     )
     .map((s) => ({ value: s.id, label: s.name || s.id }));
-  const meshes = job.doc.files.filter((n) => !/\.(dxf|svg)$/i.test(n));
+  const meshes = job.doc.files.filter(isBody);
   const choose = (kind: string) => {
     const seed = { body: bodies[bodies.length - 1], file: meshes[0], setup: earlier[earlier.length - 1]?.value };
     const need = { body: "body", file: "file", "earlier setup": "setup" }[kind] as keyof typeof seed | undefined;
