@@ -80,12 +80,16 @@ class CommonParams(BaseModel):
     )
 
     model_config = ConfigDict(extra="forbid")
+    idle: ClassVar[tuple[str, ...]] = ()
+    """Fields that mean nothing to the strategy, so that no form shows them."""
     declared: ClassVar[dict[str, Any]] = {}
     """What the strategy says of itself to menus and forms, told with the schema."""
 
     @classmethod
     def __get_pydantic_json_schema__(cls, core: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
         schema = handler.resolve_ref_schema(handler(core))
+        for name in cls.idle:
+            schema["properties"][name]["idle"] = True
         return schema | cls.declared
 
     def picks(self) -> Picks:

@@ -50,6 +50,7 @@ class CurveFollowing(CommonParams):
         "contact_height_mm",
         "lift_mm",
     )
+    idle = ("floor_allowance_mm",)
     strategy: Literal["5-axis curve following"] = "5-axis curve following"
     targets: list[EdgesTarget] = Field(
         default_factory=list, max_length=500, title="Geometry", description="Edges; those that meet become one way"

@@ -41,6 +41,7 @@ class Flank(CommonParams):
     """Mills ruled walls with the side of the cutter."""
 
     FOLDED: ClassVar[tuple[str, ...]] = ("step_mm", "turn_deg", "lift_mm")
+    idle = ("floor_allowance_mm",)
     strategy: Literal["swarf milling"] = "swarf milling"
     targets: list[FacesTarget] = Field(
         default_factory=list, max_length=500, title="Geometry", description="Ruled faces, in their order along the wall"

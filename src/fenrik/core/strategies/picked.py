@@ -22,9 +22,9 @@ Milling = Literal["climb", "conventional"]
 
 
 def _without_idle(schema: dict[str, Any], model: type[Any]) -> None:
-    """Mark the heights and other fields that an operation does not ask for, so that no form shows them."""
+    """Mark the heights that an operation does not ask for, so that no form shows them."""
     ends = [end for end in ("top", "bottom") if end not in model.heights]
-    for name in [*model.idle, *(f"{end}_{what}" for end in ends for what in ("from", "mm"))]:
+    for name in (f"{end}_{what}" for end in ends for what in ("from", "mm")):
         schema["properties"][name]["idle"] = True
 
 
@@ -41,7 +41,6 @@ class TargetParams(CommonParams):
     model_config = ConfigDict(json_schema_extra=_without_idle)
     uses: ClassVar[Literal["chains", "areas", "holes", "walls"]] = "chains"
     heights: ClassVar[tuple[str, ...]] = ("top", "bottom")
-    idle: ClassVar[tuple[str, ...]] = ()
     targets: list[Target] = Field(
         default_factory=list, max_length=500, title="Geometry", description="Faces, edges, sketches or the outline"
     )

@@ -25,6 +25,7 @@ SHAPE = 6
 class ReadIn(CommonParams):
     """Takes the motions of a cutter location text."""
 
+    idle = ("allowance_mm", "floor_allowance_mm")
     strategy: Literal["cutter location text"] = "cutter location text"
     file: str = Field(
         default="",

@@ -88,7 +88,9 @@ class Edit(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     act: Literal["replace", "put in after", "drop"] = Field(default="replace", title="Act")
-    line: int = Field(ge=0, le=MOST_LINES, title="Line", description="As the text is after the changes before")
+    line: int = Field(
+        default=1, ge=0, le=MOST_LINES, title="Line", description="As the text is after the changes before"
+    )
     text: str = Field(default="", max_length=LONGEST_LINE, title="Text")
 
 
