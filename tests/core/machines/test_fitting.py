@@ -5,7 +5,7 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.errors import FenrikError
-from fenrik.core.machines import Chain, Joint, fitted, fitting, joint_minutes
+from fenrik.core.machines import Chain, Joint, course, fitting
 from fenrik.core.toolpath import Kind, Toolpath
 from fenrik.core.toolpath.safe import SafeSphere
 
@@ -31,6 +31,11 @@ def table(low=-360.0, high=360.0):
     return Chain(
         [*LINEAR, Joint(carries="work", **A), Joint(carries="work", **C | {"low": low, "high": high})], 90.0, AT
     )
+
+
+def fitted(chain, path, *settings, **more):
+    """A path fitted to the joints that suit it best."""
+    return fitting.fitted(chain, path, course(chain, path.point, path.axis, path.feed <= 0), *settings, **more)
 
 
 def head():
@@ -98,7 +103,7 @@ def test_a_frustum_is_made_within_tolerance_between_rows_too(chain):
 
 def test_where_the_control_holds_the_tip_only_the_axis_has_to_be_kept():
     path = frustum(rows=41)
-    free, held = (fitted(table(), path, AROUND, TOLERANCE_MM, 40.0, tip_held=h) for h in (False, True))
+    free, held = (fitted(table(), path, AROUND, TOLERANCE_MM, 40.0, holds=h) for h in ("joints", "tip"))
     assert len(path) <= len(held.path) < len(free.path)
 
 
@@ -108,7 +113,7 @@ def test_a_table_that_comes_to_its_end_turns_back_away_from_the_work():
     made = fitted(chain, path, AROUND, TOLERANCE_MM, 40.0)
     assert len(made.turned) == 2
     assert np.abs(made.joints[:, 4]).max() <= 200.0 + 1e-9
-    assert joint_minutes(chain, made.joints).max() < 1.0
+    assert chain.least_minutes(made.joints, np.zeros(len(made.joints))).max() < 1.0
     own = made.path.kind == Kind.CUT
     assert np.array_equal(made.source[own], np.sort(made.source[own]))
     # Where the joints turn the tip is beyond all that is clamped; then it comes back to the place that it left.

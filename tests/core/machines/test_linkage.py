@@ -6,8 +6,8 @@ from scipy.optimize import linprog
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.machines import Joint, Machine
-from fenrik.core.machines.bodies import Box, MachineBody, Round, hull_of
-from fenrik.core.machines.linkage import STILL, Linkage, Solids
+from fenrik.core.machines.bodies import STILL, Box, MachineBody, Round, hull_of
+from fenrik.core.machines.linkage import Linkage, Solids
 
 X, Y, Z = (Joint(name=n, direction=d) for n, d in (("X", (1, 0, 0)), ("Y", (0, 1, 0)), ("Z", (0, 0, 1))))
 A = Joint(name="A", kind="rotary", carries="work", direction=(1, 0, 0), origin=(0, 0, 50))

@@ -116,7 +116,8 @@ class Told(BaseModel):
     program_for_each_tool: bool = False
     extended_offsets: bool = False
     speaks_joints: bool = True
-    tip_held: bool = False
+    holds: str = "joints"
+    most_lines: int = 0
 
     @property
     def document(self):

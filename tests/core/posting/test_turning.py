@@ -79,7 +79,7 @@ def test_the_frustum_is_read_back_as_it_was_meant(name):
         joints = read.joints[row[inner - 1]] + share * (read.joints[row[inner]] - read.joints[row[inner - 1]])
         pose = chain.forward(joints)
         tip = pose.point
-        if controller.tip_held:
+        if controller.holds == "tip":
             tip = read.point[row[inner - 1]] + share * (read.point[row[inner]] - read.point[row[inner - 1]])
         for up in (0.0, 20.0, 40.0):
             here = lean.inv().apply(tip + up * pose.axis)

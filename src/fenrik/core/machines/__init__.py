@@ -1,19 +1,21 @@
 """Machines: what they can do, and where their joints put the tool."""
 
+from fenrik.core.machines.bodies import PlacedBody
 from fenrik.core.machines.chain import Chain, Joint, Pose
-from fenrik.core.machines.course import Course, course, near
+from fenrik.core.machines.course import Course, course
 from fenrik.core.machines.fitting import (
     SAME_PLACE_MM,
     Clamped,
     Fitted,
+    Held,
     fitted,
-    joint_minutes,
     strayed,
     turned_deg,
+    wanted_minutes,
 )
 from fenrik.core.machines.model import Machine
 
 __all__ = [
-    "SAME_PLACE_MM", "Chain", "Clamped", "Course", "Fitted", "Joint", "Machine", "Pose", "course", "fitted",
-    "joint_minutes", "near", "strayed", "turned_deg",
+    "SAME_PLACE_MM", "Chain", "Clamped", "Course", "Fitted", "Held", "Joint", "Machine", "PlacedBody", "Pose", "course",
+    "fitted", "strayed", "turned_deg", "wanted_minutes",
 ]  # fmt: skip

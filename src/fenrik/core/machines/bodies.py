@@ -6,7 +6,8 @@ spindle's face stands there when the linear joints are at 0.
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from dataclasses import dataclass
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
@@ -80,9 +81,23 @@ class MachineBody(BaseModel):
     )
     shapes: list[Shape] = Field(min_length=1, max_length=50, title="Shapes")
 
-    def hulls(self) -> list[Any]:
-        """Corners and triangles of each of its convex shapes: (k, 3) and (m, 3)."""
-        return [hull_of(s.corners()) for s in self.shapes]
+
+STILL = -1
+"""The frame of what does not move."""
+
+
+@dataclass(frozen=True)
+class PlacedBody:
+    """A body where it stands while all joints are at 0, in the machine's frame.
+
+    Attributes:
+        frame: number of the joint that moves it, or `STILL`.
+        groups: corners (k, 3) of each of its convex shapes.
+    """
+
+    name: str
+    frame: int
+    groups: list[Points]
 
 
 def hull_of(corners: Points) -> tuple[Points, Points]:

@@ -21,7 +21,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.errors import fail
-from fenrik.core.frames import Points
+from fenrik.core.frames import Frame, Points
 
 REACHED_MM, REACHED_RAD, END_SLACK = 1e-7, 1e-9, 1e-9
 FULL_TURN = 360.0
@@ -89,6 +89,10 @@ class Chain:
         self.along = [np.array(j.direction) / s for j, s in zip(joints, size, strict=True)]
         moved = {"tool": np.array([0.0, 0.0, tool_mm]), "work": -np.array(at)}
         self._origin = [np.array(j.origin) + moved[j.carries] for j in joints]
+        self.tip, self.tip_axis = np.zeros(3), UP
+        """Where the tip stands while all joints are at 0, and how the tool does."""
+        self.work = Frame("work")
+        """Where the work's frame stands, in the same coordinates."""
         self.linear = [k for k in self._order if joints[k].kind == "linear"]
         self.rotary = [k for k in self._order if joints[k].kind == "rotary"]
 
@@ -99,8 +103,8 @@ class Chain:
             values: (n, joints) mm and degrees.
         """
         values = np.atleast_2d(np.asarray(values, dtype=np.float64))
-        point = np.zeros((len(values), 3))
-        axis = np.tile([0.0, 0.0, 1.0], (len(values), 1))
+        point = np.tile(self.tip, (len(values), 1))
+        axis = np.tile(self.tip_axis, (len(values), 1))
         for k in self._order[::-1]:
             amount = self.sense[k] * values[:, k]
             if self.joints[k].kind == "linear":
@@ -108,7 +112,7 @@ class Chain:
                 continue
             turn = Rotation.from_rotvec(np.deg2rad(amount)[:, None] * self.along[k])
             point, axis = turn.apply(point - self._origin[k]) + self._origin[k], turn.apply(axis)
-        return Pose(point, axis)
+        return Pose(self.work.to_local(point), self.work.direction_to_local(axis))
 
     def inverse(self, point: Points, axis: Points) -> list[Points]:
         """All values of the joints that put the tool there, within their ends; none where it cannot be reached.
@@ -175,6 +179,44 @@ class Chain:
         lost |= np.linalg.norm(self.forward(some).point - point, axis=1) > REACHED_MM
         some[lost] = np.nan
         return some
+
+    def near(self, point: Points, axis: Points, reference: Points) -> Points:
+        """Values of the joints for each pose that are nearest to given ones, whatever the ends; NaN where there are
+        none.
+
+        Args:
+            reference: (n, joints) where the tool stands along a rotary joint, its value.
+        """
+        rotary = self.rotary
+        if not rotary:
+            return self.ways(point, axis)[0][:, 0]
+        turns, loose, able = self.turns(axis / np.linalg.norm(axis, axis=1, keepdims=True))
+        wanted = reference[:, None, rotary]
+        turns = turns + FULL_TURN * np.round((wanted - turns) / FULL_TURN)
+        turns = np.where(loose, wanted, turns)
+        away = np.where(able, np.abs(turns - wanted).max(axis=2), np.inf)
+        best = np.argmin(away, axis=1)
+        values = np.zeros((len(point), len(self.joints)))
+        values[:, rotary] = turns[np.arange(len(point)), best]
+        values[~able.any(axis=1)] = np.nan
+        return self.placed(point, values)
+
+    def least_minutes(self, joints: Points, wanted: Points) -> Points:
+        """The least time of each step along rows of joints by what the joints can do, (n,); 0 for the first and where
+        it is not known.
+
+        Args:
+            wanted: (n,) minutes that each is meant to take.
+        """
+        speed = np.array([j.speed or np.inf for j in self.joints])
+        moved = np.abs(np.diff(joints, axis=0, prepend=joints[:1])) / speed
+        return np.nan_to_num(moved.max(axis=1, initial=0.0))
+
+    def turned_over(self, start: Points, end: Points) -> Points:
+        """Values between which only rotary joints turn: those of the end, the linear ones of the start."""
+        over = start.copy()
+        over[self.rotary] = end[self.rotary]
+        return over
 
     def pivot(self) -> tuple[Points, float] | None:
         """Where the axes of the rotary joints that carry the work come nearest to one another, in the work while all

@@ -104,24 +104,3 @@ def _revolved(turns: Points, loose: NDArray[np.bool_], low: Points, high: Points
     lost = np.isnan(states).any(axis=2).all(axis=0)
     used = np.flatnonzero(~lost) if not np.all(lost) else np.zeros(1, np.int64)
     return np.ascontiguousarray(states[:, used]), np.ascontiguousarray(any_value[:, used])
-
-
-def near(chain: Chain, point: Points, axis: Points, reference: Points) -> Points:
-    """Values of the joints for each pose that are nearest to given ones, whatever the ends; NaN where there are none.
-
-    Args:
-        reference: (n, joints) where the tool stands along a rotary joint, its value.
-    """
-    rotary = chain.rotary
-    if not rotary:
-        return chain.ways(point, axis)[0][:, 0]
-    turns, loose, able = chain.turns(axis / np.linalg.norm(axis, axis=1, keepdims=True))
-    wanted = reference[:, None, rotary]
-    turns = turns + FULL_TURN * np.round((wanted - turns) / FULL_TURN)
-    turns = np.where(loose, wanted, turns)
-    away = np.where(able, np.abs(turns - wanted).max(axis=2), np.inf)
-    best = np.argmin(away, axis=1)
-    values = np.zeros((len(point), len(chain.joints)))
-    values[:, rotary] = turns[np.arange(len(point)), best]
-    values[~able.any(axis=1)] = np.nan
-    return chain.placed(point, values)

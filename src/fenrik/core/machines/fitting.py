@@ -10,6 +10,7 @@ joint: near a pole, where a rotary joint must turn far for little, the tool is s
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,10 +18,12 @@ from numpy.typing import NDArray
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
 from fenrik.core.machines.chain import Chain, Vector3
-from fenrik.core.machines.course import course, near
+from fenrik.core.machines.course import Course
 from fenrik.core.toolpath import Kind, Poses, Toolpath
 from fenrik.core.toolpath.safe import SafeSphere
 
+Held = Literal["joints", "tip", "pose"]
+"""What a control keeps even between rows: the joints alone, the tip on its line, or the tool's whole pose."""
 ROUNDS, MOST_PIECES = 12, 32
 LOOKED_AT = (0.25, 0.5, 0.75)
 RAPID_TIMES = 10.0
@@ -62,24 +65,24 @@ class Fitted:
 
 
 def fitted(
-    chain: Chain, path: Toolpath, around: SafeSphere, tolerance_mm: float, lever_mm: float, tip_held: bool = False
-) -> Fitted:
+    chain: Chain, path: Toolpath, way: Course, around: SafeSphere, tolerance_mm: float, lever_mm: float,
+    holds: Held = "joints",
+) -> Fitted:  # fmt: skip
     """Fit a path to a machine.
 
     Args:
-        path: of straight motions, in the work frame. around: what is clamped, in the work frame.
+        path: of straight motions, in the work frame. way: its joints. around: what is clamped, in the work frame.
         tolerance_mm: how far the tip, or a place of the tool `lever_mm` from it, may stray in a cut.
-        tip_held: whether the control itself keeps the tip on its line.
+        holds: what the control itself keeps even.
 
     Raises:
         FenrikError: where a path would need more rows than a control could ever be given.
     """
-    way = course(chain, path.point, path.axis, path.feed <= 0)
     rows = _Rows(path, way.joints, np.arange(len(path)))
     jumps = np.flatnonzero(way.jump)
     for k in jumps[::-1].tolist():
         rows = _turned_round(chain, rows, k, around)
-    made, off = _between(chain, rows, tolerance_mm, lever_mm, tip_held)
+    made, off = _between(chain, rows, tolerance_mm, lever_mm, holds)
     slowed = replace(made.path, feed=_held_back(chain, made))
     return Fitted(slowed, made.joints, made.source, jumps.tolist(), off)
 
@@ -117,10 +120,9 @@ def _turned_round(chain: Chain, rows: _Rows, k: int, around: SafeSphere) -> _Row
     # The pose that it left, by the joints that go on from there; on a rapid at once the pose that it goes to.
     again_point, again_axis = (point, axis) if cutting else (path.point[k], path.axis[k])
     again_lifted = around.leave(again_point, again_axis)
-    up = near(chain, lifted[None], axis[None], rows.joints[before][None])[0]
-    down = near(chain, again_lifted[None], again_axis[None], rows.joints[k][None])[0]
-    over = up.copy()
-    over[chain.rotary] = down[chain.rotary]
+    up = chain.near(lifted[None], axis[None], rows.joints[before][None])[0]
+    down = chain.near(again_lifted[None], again_axis[None], rows.joints[k][None])[0]
+    over = chain.turned_over(up, down)
     pieces = max(int(np.ceil(np.abs(over - up).max() / TURN_STEP_DEG)), 1)
     turning = up + (over - up) * np.linspace(0.0, 1.0, pieces + 1)[1:, None]
     seen = chain.forward(turning)
@@ -128,7 +130,7 @@ def _turned_round(chain: Chain, rows: _Rows, k: int, around: SafeSphere) -> _Row
     poses += [(seen.point[i], seen.axis[i], turning[i], Kind.RAPID, 0.0) for i in range(len(turning)) if pieces > 0]
     poses.append((again_lifted, again_axis, down, Kind.RAPID, 0.0))
     if cutting:
-        back = near(chain, point[None], axis[None], rows.joints[k][None])[0]
+        back = chain.near(point[None], axis[None], rows.joints[k][None])[0]
         entry = float(path.feed[k])
         poses.append((point, axis, back, Kind.APPROACH, entry))
     return rows.put_in(k, poses)
@@ -144,7 +146,7 @@ def _swept(chain: Chain, around: SafeSphere, moved: Points) -> SafeSphere:
     return SafeSphere(around.centre if centre is None else centre[0], radius + float(swing.sum()))
 
 
-def _between(chain: Chain, rows: _Rows, tolerance_mm: float, lever_mm: float, tip_held: bool) -> tuple[_Rows, float]:
+def _between(chain: Chain, rows: _Rows, tolerance_mm: float, lever_mm: float, holds: Held) -> tuple[_Rows, float]:
     """Rows put in between until joints that move evenly keep to the path; gives how far they stray at most."""
     # What the joints do away from the work of themselves is not brought back to straight lines.
     loose = np.zeros(len(rows.path), bool)
@@ -152,7 +154,7 @@ def _between(chain: Chain, rows: _Rows, tolerance_mm: float, lever_mm: float, ti
     open_steps = np.arange(1, len(rows.path))
     worst = np.zeros(len(rows.path))
     for _ in range(ROUNDS):
-        off = _strayed(chain, rows, open_steps, lever_mm, tip_held)
+        off = _strayed(chain, rows, open_steps, lever_mm, holds)
         allowed = np.where(rows.path.feed[open_steps] > 0, tolerance_mm, RAPID_TIMES * tolerance_mm)
         off = np.where(loose[open_steps], 0.0, off)
         worst[open_steps] = np.where(rows.path.feed[open_steps] > 0, off, 0.0)
@@ -178,7 +180,7 @@ def _steps(rows: _Rows, step: NDArray[np.int64]) -> Poses:
     return Poses(path.point[step - 1], path.point[step], path.axis[step - 1], path.axis[step], step)
 
 
-def _strayed(chain: Chain, rows: _Rows, step: NDArray[np.int64], lever_mm: float, tip_held: bool) -> Points:
+def _strayed(chain: Chain, rows: _Rows, step: NDArray[np.int64], lever_mm: float, holds: Held) -> Points:
     """How far a place of the tool is from where the path means it in steps, while the joints move evenly."""
     poses, every = _steps(rows, step), np.arange(len(step))
     first, last = rows.joints[step - 1], rows.joints[step]
@@ -186,7 +188,8 @@ def _strayed(chain: Chain, rows: _Rows, step: NDArray[np.int64], lever_mm: float
     for share in LOOKED_AT:
         is_at = chain.forward(np.nan_to_num(first + share * (last - first)))
         axis = poses.axis_at(every, np.full(len(step), share))
-        tip = 0.0 if tip_held else np.linalg.norm(is_at.point - poses.start - share * (poses.end - poses.start), axis=1)
+        meant = poses.start + share * (poses.end - poses.start)
+        tip = 0.0 if holds == "tip" else np.linalg.norm(is_at.point - meant, axis=1)
         off = np.maximum(off, tip + lever_mm * np.linalg.norm(is_at.axis - axis, axis=1))
     return np.where(np.isnan(first + last).any(axis=1), 0.0, off)
 
@@ -203,27 +206,26 @@ def _divided(chain: Chain, rows: _Rows, count: NDArray[np.int64]) -> _Rows:
     path.axis[inner] = poses.axis_at(np.arange(len(step)), t)
     path.dwell_s[inner] = 0.0
     first, last = rows.joints[step - 1], rows.joints[step]
-    joints[inner] = near(chain, path.point[inner], path.axis[inner], first + t[:, None] * (last - first))
+    joints[inner] = chain.near(path.point[inner], path.axis[inner], first + t[:, None] * (last - first))
     return _Rows(path, joints, rows.source[order])
-
-
-def joint_minutes(chain: Chain, joints: Points) -> Points:
-    """The least time of each step by the speeds of its joints, (n,); 0 for the first and where it is not known."""
-    speed = np.array([j.speed or np.inf for j in chain.joints])
-    moved = np.abs(np.diff(joints, axis=0, prepend=joints[:1])) / speed
-    return np.nan_to_num(moved.max(axis=1, initial=0.0))
 
 
 def _held_back(chain: Chain, rows: _Rows) -> Points:
     """Feeds, no faster than the joints can follow; of rows that turn without moving the tip in degrees per minute."""
     path = rows.path
     length = path.lengths()
-    least = joint_minutes(chain, rows.joints)
+    turned = turned_deg(chain, rows.joints)
+    least = chain.least_minutes(rows.joints, wanted_minutes(path.feed, length, turned))
     slow = (path.feed > 0) & (least > 0) & (length > SAME_PLACE_MM)
     feed = np.where(slow, np.minimum(path.feed, length / np.where(slow, least, 1.0)), path.feed)
-    turned = turned_deg(chain, rows.joints)
     idle = (path.feed > 0) & (turned > 0) & (length <= SAME_PLACE_MM)
     return np.where(idle, turned / np.where(idle, np.maximum(least, 1e-12), 1.0), feed)
+
+
+def wanted_minutes(feed: Points, length_mm: Points, turned: Points) -> Points:
+    """What steps are meant to take by their feed, (n,); 0 of rapids."""
+    way = np.where(length_mm > SAME_PLACE_MM, length_mm, turned)
+    return np.where(feed > 0, way / np.where(feed > 0, feed, 1.0), 0.0)
 
 
 def turned_deg(chain: Chain, joints: Points) -> Points:
@@ -232,8 +234,10 @@ def turned_deg(chain: Chain, joints: Points) -> Points:
     return np.nan_to_num(moved.max(axis=1, initial=0.0))
 
 
-def strayed(chain: Chain, path: Toolpath, joints: Points, lever_mm: float, tip_held: bool) -> Points:
+def strayed(chain: Chain, path: Toolpath, joints: Points, lever_mm: float, holds: Held) -> Points:
     """How far a place of the tool strays from each straight motion of a path while the joints move evenly, (n,) mm; 0
-    for the first and where joints are not known."""
+    for the first and where joints are not known. A control that holds the whole pose does not stray."""
+    if holds == "pose":
+        return np.zeros(len(path))
     rows = _Rows(path, joints, np.arange(len(path)))
-    return np.append(0.0, _strayed(chain, rows, np.arange(1, len(path)), lever_mm, tip_held))
+    return np.append(0.0, _strayed(chain, rows, np.arange(1, len(path)), lever_mm, holds))

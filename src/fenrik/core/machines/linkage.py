@@ -22,8 +22,6 @@ from fenrik.core.frames import Points
 from fenrik.core.machines.bodies import hull_of
 from fenrik.core.machines.chain import Joint
 
-STILL = -1
-"""The frame of what does not move."""
 FINE_MM = 0.02
 """A step in which nothing moves farther is not halved again."""
 

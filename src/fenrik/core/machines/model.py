@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from fenrik.core.frames import Points
-from fenrik.core.machines.bodies import MachineBody
+from fenrik.core.frames import Frame, Points
+from fenrik.core.machines.bodies import STILL, MachineBody, PlacedBody
 from fenrik.core.machines.chain import Chain, Joint, Vector3
 from fenrik.core.machines.course import course
 from fenrik.core.toolpath import MotionLimits, Toolpath
@@ -85,6 +86,39 @@ class Machine(BaseModel):
     def chain(self, tool_mm: float = 0.0, at: Vector3 = (0.0, 0.0, 0.0)) -> Chain:
         """The joints as a chain, for a tool of a length and a place of the work's origin over the table's middle."""
         return Chain(self.all_joints(), tool_mm, at)
+
+    def placed_bodies(self) -> list[PlacedBody]:
+        """Its bodies while all joints are at 0."""
+        number = {j.name: k for k, j in enumerate(self.joints)}
+        return [
+            PlacedBody(b.name, number[b.moves_with] if b.moves_with else STILL, [s.corners() for s in b.shapes])
+            for b in self.bodies
+        ]
+
+    @property
+    def face(self) -> Frame:
+        """The spindle's face while all joints are at 0, z along the spindle from the tool on."""
+        return Frame("face")
+
+    @property
+    def table(self) -> Frame:
+        """The middle of the table's top while all joints are at 0, z upwards."""
+        return Frame("table")
+
+    def stands(self, values: Points, at: Vector3, lengths_mm: Points) -> Points:
+        """Values of its own, which count from the middle of the table's top to the spindle's face, for those of
+        programs (n, joints), which count from the work zero to the tip of a tool so long (n,)."""
+        own = values.copy()
+        for k, joint in enumerate(self.all_joints()):
+            if joint.kind == "linear":
+                along = np.array(joint.direction) / np.linalg.norm(joint.direction)
+                own[:, k] += float(along @ np.array(at)) + along[2] * lengths_mm
+        return own
+
+    @property
+    def by_joints(self) -> bool:
+        """Whether it is told values of its joints in every row, not only where the tool leans."""
+        return False
 
     @property
     def turns(self) -> bool:

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from fenrik.core.frames import Points
-from fenrik.core.machines import Machine
+from fenrik.core.machines import Held, Machine
 from fenrik.core.machines.chain import Vector3
 from fenrik.core.posting.statements import Program
 
@@ -101,8 +101,9 @@ class Controller(Protocol):
         arcs: the form of arcs that it understands. cycles: the holes that it makes by a cycle.
         program_for_each_tool: whether it wants a program for each tool in turn.
         extended_offsets: whether it has work offsets beyond G59.
-        speaks_joints: whether it is told values of the joints, too; others are told places alone. tip_held: whether it
-            keeps the tip on its line while rotary joints turn.
+        speaks_joints: whether it is told values of the joints, too; others are told places alone. holds: what it keeps
+            even while the joints move: only them, the tip on its line, or the whole pose.
+        most_lines: of a file; longer programs are split into files that a main one calls. 0: no end.
     """
 
     @property
@@ -122,7 +123,9 @@ class Controller(Protocol):
     @property
     def speaks_joints(self) -> bool: ...
     @property
-    def tip_held(self) -> bool: ...
+    def holds(self) -> Held: ...
+    @property
+    def most_lines(self) -> int: ...
 
     def write(self, program: Program) -> Written:
         """The program as text.
@@ -137,3 +140,13 @@ class Controller(Protocol):
         Raises:
             FenrikError: field `program`, naming the line and what is wrong in it.
         """
+
+    def main(self, name: str, files: list[str]) -> bytes:
+        """A program that calls others one after another.
+
+        Raises:
+            FenrikError: where the controller has no words for that.
+        """
+
+    def called(self, text: bytes) -> list[str]:
+        """The files that a program calls, in their order."""

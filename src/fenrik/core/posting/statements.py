@@ -7,13 +7,14 @@ controller's.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
-from dataclasses import dataclass
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from fenrik.core.frames import Points
-from fenrik.core.machines import Joint
+from fenrik.core.machines import Joint, Machine
+from fenrik.core.machines.chain import Vector3
 from fenrik.core.toolpath import BACK_BORE, Toolpath
 
 UPRIGHT = 1.0 - 1e-12
@@ -139,6 +140,7 @@ class Program:
         tool: the tool of its first row.
         joints: those of the machine, in the order of their values; none for a controller that is told places alone.
         statements: those of its rows, in order.
+        machine: that it is for. at: the work zero over the middle of its table. lengths_mm: of the tools by number.
     """
 
     name: str
@@ -147,6 +149,9 @@ class Program:
     tool: HeldTool
     joints: list[Joint]
     statements: list[Statement]
+    machine: Machine
+    at: Vector3 = (0.0, 0.0, 0.0)
+    lengths_mm: Mapping[int, float] = field(default_factory=dict)
 
 
 def statements_of(path: Toolpath, joints: Points, cycles: Collection[int], spindle: int) -> Iterator[Statement]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import asdict, dataclass
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -12,10 +11,10 @@ from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
-from fenrik.core.machines import SAME_PLACE_MM, Joint
+from fenrik.core.machines import SAME_PLACE_MM, Held, Joint
 from fenrik.core.posting import _writing_kernels as kernels
-from fenrik.core.posting.controller import Arcs, Controller, ControllerState, ReadBack, Written
-from fenrik.core.posting.dialect import Dialect, format_number, load_dialects
+from fenrik.core.posting.controller import Arcs, ControllerState, ReadBack, Written
+from fenrik.core.posting.dialect import Dialect, format_number
 from fenrik.core.posting.reading import read_program
 from fenrik.core.posting.statements import (
     Approach,
@@ -76,8 +75,12 @@ class WordController:
         return bool(self.dialect.turns)
 
     @property
-    def tip_held(self) -> bool:
-        return self.dialect.turns == "tip"
+    def holds(self) -> Held:
+        return "tip" if self.dialect.turns == "tip" else "joints"
+
+    @property
+    def most_lines(self) -> int:
+        return 0
 
     def write(self, program: Program) -> Written:
         """The program as text."""
@@ -87,11 +90,11 @@ class WordController:
         """What a program does; see `read_program`."""
         return read_program(text, before.tool, before.radii_mm, before)
 
+    def main(self, name: str, files: list[str]) -> bytes:
+        raise fail("dialect", "has no words that call other programs.", "Choose another controller.", name)
 
-@lru_cache(maxsize=1)
-def load_controllers() -> dict[str, Controller]:
-    """The controllers that come with Fenrik, by name."""
-    return {name: WordController(dialect) for name, dialect in load_dialects().items()}
+    def called(self, text: bytes) -> list[str]:
+        return []
 
 
 class _Writer:

@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
-from fenrik.core.machines import Clamped, Fitted, Machine, fitted
+from fenrik.core.frames import Points
+from fenrik.core.machines import Clamped, Course, Fitted, Machine, course, fitted
 from fenrik.core.posting.controller import Controller
 from fenrik.core.posting.forms import FLATTEN_MM, as_posted, as_written, without_tiny_arcs
 from fenrik.core.posting.statements import (
@@ -25,13 +26,18 @@ from fenrik.core.posting.statements import (
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools import Tool
 
+ROOM_LINES, FEWEST_MOTIONS = 40, 12
+"""Lines of a file beside its motions, and motions below which a row is not begun in it."""
+POSE_MM = 0.2
+"""A control that holds the whole pose does not stray; rows lie so near that what is between them can be looked at."""
 FIT_SHARE = 0.25
 """Share of an operation's tolerance by which joints may stray from the path between rows."""
 
 
 @dataclass(frozen=True)
 class PostedOperation:
-    """One operation to post: its number, name, tool and path in the work frame."""
+    """One operation to post: its number, name, tool and path in the work frame; with the joints of its straight rows
+    where these are known."""
 
     number: int
     name: str
@@ -39,6 +45,7 @@ class PostedOperation:
     rpm: float
     path: Toolpath
     tolerance_mm: float = 0.02
+    way: Course | None = None
 
     def held(self) -> HeldTool:
         """What the controller is told of its tool."""
@@ -96,65 +103,154 @@ def post_programs(
         FenrikError: when a path leaves the range of numbers, or a template is wrong.
     """
     operations, clamped = [o for o in operations if len(o.path)], clamped or Clamped()
-    if not controller.program_for_each_tool:
-        return [_post(controller, machine, operations, name, work_offset, 1, clamped)] if operations else []
-    runs: list[list[PostedOperation]] = []
-    for operation in operations:
-        if runs and runs[-1][-1].tool.number == operation.tool.number:
-            runs[-1].append(operation)
+    rows = [_prepared(controller, machine, o, clamped) for o in operations]
+    setting = _Setting(controller, machine, work_offset, clamped)
+    if not rows:
+        return []
+    if controller.program_for_each_tool:
+        runs = _runs(rows)
+        return [_post(setting, run, f"{name}-{k + 1}-T{run[0].tool.number}", k + 1) for k, run in enumerate(runs)]
+    whole = _post(setting, rows, name, 1)
+    if not controller.most_lines or whole.lines <= controller.most_lines:
+        return [whole]
+    return _in_files(setting, rows, name)
+
+
+@dataclass(frozen=True)
+class _Setting:
+    controller: Controller
+    machine: Machine
+    work_offset: int
+    clamped: Clamped
+
+
+@dataclass(frozen=True)
+class _Prepared:
+    """A row as it will be said: the path that is posted, the motions that are said with their joints, and which of them
+    makes each motion of the path."""
+
+    operation: PostedOperation
+    path: Toolpath
+    way: Toolpath
+    joints: Points
+    source: NDArray[np.int64]
+    by_joints: bool
+
+    @property
+    def tool(self) -> Tool:
+        return self.operation.tool
+
+    def part(self, first: int, last: int) -> _Prepared:
+        """The motions [first, last) alone, begun where the one before ends; of rows that are made joint by joint."""
+        index = np.arange(max(first - 1, 0), last)
+        some = self.path.rows(index)
+        return replace(self, path=some, way=some, joints=self.joints[index], source=np.arange(len(index)))
+
+
+def _prepared(controller: Controller, machine: Machine, operation: PostedOperation, clamped: Clamped) -> _Prepared:
+    if machine.by_joints or _leans(operation.path):
+        made = _for_joints(controller, machine, operation, clamped)
+        return _Prepared(operation, made.path, made.path, made.joints, np.arange(len(made.path)), True)
+    path = as_posted(controller, operation.path)
+    contour, source = as_written(path)
+    way = without_tiny_arcs(contour, controller.resolution_mm)
+    joints = np.zeros((len(way), 0))
+    if controller.speaks_joints:
+        joints = machine.follow(way, operation.tool.assembly_mm, clamped.at)
+    return _Prepared(operation, path, way, joints, source, False)
+
+
+def _runs(rows: list[_Prepared]) -> list[list[_Prepared]]:
+    """Rows in runs of one tool each."""
+    runs: list[list[_Prepared]] = []
+    for row in rows:
+        if runs and runs[-1][-1].tool.number == row.tool.number:
+            runs[-1].append(row)
         else:
-            runs.append([operation])
-    return [
-        _post(controller, machine, run, f"{name}-{k + 1}-T{run[0].tool.number}", work_offset, k + 1, clamped)
-        for k, run in enumerate(runs)
-    ]
+            runs.append([row])
+    return runs
 
 
-def _post(
-    controller: Controller,
-    machine: Machine,
-    operations: list[PostedOperation],
-    name: str,
-    work_offset: int,
-    number: int,
-    clamped: Clamped,
-) -> Posted:
+def _in_files(setting: _Setting, rows: list[_Prepared], name: str) -> list[Posted]:
+    """A main program, and the files that it calls, none longer than the controller takes.
+
+    Raises:
+        FenrikError: where even a few motions say more than fits into a file.
+    """
+    most = setting.controller.most_lines
+    motions = most - ROOM_LINES
+    while motions > 0:
+        parts = [_post(setting, run, f"{name}-{k + 1}", k + 1) for k, run in enumerate(_parts(rows, motions))]
+        over = max(p.lines for p in parts) - most
+        if over <= 0:
+            main = setting.controller.main(name, [p.name for p in parts])
+            return [Posted(name + setting.controller.suffix, main, [], [], []), *parts]
+        motions -= over
+    raise fail("program", f"does not fit into files of {most} lines.", "Let the dialect have longer files.", name)
+
+
+def _parts(rows: list[_Prepared], motions: int) -> list[list[_Prepared]]:
+    """Rows in order, so many motions to a file; one that does not fit goes on in the next."""
+    parts: list[list[_Prepared]] = [[]]
+    room = motions
+    for row in rows:
+        done, n = 0, len(row.path)
+        while done < n:
+            if room <= FEWEST_MOTIONS:
+                parts.append([])
+                room = motions
+            last = min(n, done + room)
+            parts[-1].append(row.part(done, last))
+            room -= last - done + FEWEST_MOTIONS
+            done = last
+    return parts
+
+
+def _post(setting: _Setting, rows: list[_Prepared], name: str, number: int) -> Posted:
+    controller, machine, clamped = setting.controller, setting.machine, setting.clamped
     statements: list[Statement] = []
-    chain = machine.all_joints() if controller.speaks_joints else []
-    paths, sources = [], []
     held: HeldTool | None = None
     spindle = 1
-    for operation in operations:
-        before, held = held, operation.held()
+    for row in rows:
+        before, held = held, row.operation.held()
         if before != held:
             same = before is not None and before == replace(held, rpm=before.rpm)
             statements.append(Speed(held) if same else Change(held))
             spindle = 1
-        statements.append(Row(operation.number, operation.name))
-        if leans := _leans(operation.path):
-            made = _for_joints(controller, machine, operation, clamped)
-            path, way, joints, source = made.path, made.path, made.joints, np.arange(len(made.path))
-        else:
-            path = as_posted(controller, operation.path)
-            contour, source = as_written(path)
-            way = without_tiny_arcs(contour, controller.resolution_mm)
-            joints = np.zeros((len(way), 0))
-            if chain:
-                joints = machine.follow(way, operation.tool.assembly_mm, clamped.at)
-        said = list(statements_of(way, joints, () if leans else controller.cycles, spindle))
+        statements.append(Row(row.operation.number, row.operation.name))
+        said = list(statements_of(row.way, row.joints, () if row.by_joints else controller.cycles, spindle))
         spindle = next((s.spindle for s in reversed(said) if isinstance(s, Turn)), spindle)
         statements += said
-        paths.append(path)
-        sources.append(source)
-    written = controller.write(Program(name, number, work_offset, operations[0].held(), chain, statements))
+    chain = machine.all_joints() if controller.speaks_joints else []
+    lengths = {row.tool.number: row.tool.assembly_mm for row in rows}
+    first = rows[0].operation.held()
+    program = Program(name, number, setting.work_offset, first, chain, statements, machine, clamped.at, lengths)
+    written = controller.write(program)
     return Posted(
         name + controller.suffix,
         written.text,
-        [o.number for o in operations],
-        [lines[source] for lines, source in zip(written.lines, sources, strict=True)],
-        paths,
-        offset_table(operations),
+        [row.operation.number for row in rows],
+        [lines[row.source] for lines, row in zip(written.lines, rows, strict=True)],
+        [row.path for row in rows],
+        offset_table([row.operation for row in rows]),
     )
+
+
+def in_order(controller: Controller, programs: list[Posted]) -> list[Posted]:
+    """The programs that move something, in the order in which they run: as the main one calls them, where there is one.
+
+    Raises:
+        FenrikError: where a file is called that is not there, or is never called.
+    """
+    mains = [p for p in programs if not p.operations]
+    if not mains:
+        return programs
+    files = {p.name: p for p in programs if p.operations}
+    called = [name for main in mains for name in controller.called(main.text)]
+    wrong = next((n for n in called if n not in files), None) or next((n for n in files if n not in called), None)
+    if wrong is not None:
+        raise fail("program", f"calls and files do not agree at {wrong}.", "Post the program again.", wrong)
+    return [files[name] for name in called]
 
 
 def _leans(path: Toolpath) -> bool:
@@ -162,7 +258,7 @@ def _leans(path: Toolpath) -> bool:
 
 
 def _for_joints(controller: Controller, machine: Machine, operation: PostedOperation, clamped: Clamped) -> Fitted:
-    """A path whose tool leans as the machine's joints can make it.
+    """A path whose tool leans, or that an arm makes, as the machine's joints can make it.
 
     Raises:
         FenrikError: where the controller or the machine cannot turn so.
@@ -177,8 +273,9 @@ def _for_joints(controller: Controller, machine: Machine, operation: PostedOpera
     flat = operation.path.flattened(FLATTEN_MM)[0]
     chain = machine.chain(operation.tool.assembly_mm, clamped.at)
     lever = operation.tool.cutter.flute_length_mm
-    share = FIT_SHARE * operation.tolerance_mm
-    made = fitted(chain, flat, clamped.around, share, lever, controller.tip_held)
+    share = POSE_MM if controller.holds == "pose" else FIT_SHARE * operation.tolerance_mm
+    way = operation.way or course(chain, flat.point, flat.axis, flat.feed <= 0)
+    made = fitted(chain, flat, way, clamped.around, share, lever, controller.holds)
     lost = np.flatnonzero(np.isnan(made.joints).any(axis=1))
     if len(lost):
         first = int(made.source[lost[0]])

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.frames import Points
-from fenrik.core.machines import Machine, joint_minutes, strayed
+from fenrik.core.machines import Held, Machine, strayed, turned_deg, wanted_minutes
 from fenrik.core.machines.chain import Vector3
 from fenrik.core.posting import Controller, ControllerState, Posted, ReadBack, rows_of_lines
 from fenrik.core.toolpath import Kind, Motion, Toolpath, motion_times
@@ -73,7 +73,7 @@ def read_motions(
     for number, (program, tool) in enumerate(zip(programs, first_tools, strict=True)):
         before = ControllerState(machine, tool, lengths, program.radii_mm, at)
         read = controller.read(program.text, before)
-        pieces.append(_one(program, read, number, zero, before, controller.tip_held, tools))
+        pieces.append(_one(program, read, number, zero, before, controller.holds, tools))
     if not pieces:
         none, rows, lines = np.zeros(0), np.zeros(0, np.int32), np.zeros(0, np.int64)
         joints = np.zeros((0, len(machine.all_joints())))
@@ -91,7 +91,7 @@ def read_motions(
 
 
 def _one(
-    program: Posted, read: ReadBack, number: int, zero: Points, before: ControllerState, tip_held: bool,
+    program: Posted, read: ReadBack, number: int, zero: Points, before: ControllerState, holds: Held,
     tools: Mapping[int, Tool],
 ) -> ProgramMotions:  # fmt: skip
     machine = before.machine
@@ -128,7 +128,7 @@ def _one(
     joints, between = joints_of(machine, path.moved(-zero), tool, before), np.zeros(n)
     if read.joints.shape[1]:
         joints = read.joints[whole]
-        between, least = _by_joints(path.moved(-zero), joints, tool, before, tip_held, tools)
+        between, least = _by_joints(path.moved(-zero), joints, tool, before, holds, tools)
         between, least = np.where(fresh, 0.0, between), np.where(fresh, 0.0, least)
         seconds = np.maximum(seconds, 60.0 * least)
     if n:
@@ -164,7 +164,7 @@ def joints_of(machine: Machine, path: Toolpath, tool: NDArray[np.int32], before:
 
 
 def _by_joints(
-    path: Toolpath, joints: Points, tool: NDArray[np.int32], before: ControllerState, tip_held: bool,
+    path: Toolpath, joints: Points, tool: NDArray[np.int32], before: ControllerState, holds: Held,
     tools: Mapping[int, Tool],
 ) -> tuple[Points, Points]:  # fmt: skip
     """How far the cutter strays from each motion while the joints move evenly, and the least minutes of each, (n,)."""
@@ -173,8 +173,10 @@ def _by_joints(
         rows = np.flatnonzero(tool == number)
         chain = before.machine.chain(before.lengths_mm.get(int(number), 0.0), before.at)
         lever = tools[int(number)].cutter.flute_length_mm if int(number) in tools else 0.0
-        between[rows] = strayed(chain, path.rows(rows), joints[rows], lever, tip_held)
-        least[rows] = joint_minutes(chain, joints[rows])
+        between[rows] = strayed(chain, path.rows(rows), joints[rows], lever, holds)
+        own = path.rows(rows)
+        wanted = wanted_minutes(own.feed, own.lengths(), turned_deg(chain, joints[rows]))
+        least[rows] = chain.least_minutes(joints[rows], wanted)
     return between, least
 
 

@@ -89,9 +89,7 @@ def _level(axis, origin, along, x, y, z, wanted, way):
         + (axis[2] * x - axis[0] * z) * along[1]
         + (axis[0] * y - axis[1] * x) * along[2]
     )
-    c = wanted - (
-        along[0] * (origin[0] + sx) + along[1] * (origin[1] + sy) + along[2] * (origin[2] + sz)
-    )
+    c = wanted - (along[0] * (origin[0] + sx) + along[1] * (origin[1] + sy) + along[2] * (origin[2] + sz))
     size = math.hypot(a, b)
     if size < FREE:
         return 0.0 if abs(c) < MEET_MM else math.nan
@@ -162,9 +160,7 @@ def postures(shape, turn, place, out):
     m = out[:3, :3]  # used as scratch until the postures are written
     for i in range(3):
         for j in range(3):
-            m[i, j] = (
-                turn[i, 0] * shape.turn[j, 0] + turn[i, 1] * shape.turn[j, 1] + turn[i, 2] * shape.turn[j, 2]
-            )
+            m[i, j] = turn[i, 0] * shape.turn[j, 0] + turn[i, 1] * shape.turn[j, 1] + turn[i, 2] * shape.turn[j, 2]
     m00, m01, m02, m10, m11, m12 = m[0, 0], m[0, 1], m[0, 2], m[1, 0], m[1, 1], m[1, 2]
     m20, m21, m22 = m[2, 0], m[2, 1], m[2, 2]
     # Where the wrist meets.

@@ -59,9 +59,11 @@ def shape_of(screws: Screws) -> ArmShape:
     end = o[3] if three else meet
     x = _beside(w[1])
     plane = np.stack([x, np.cross(w[1], x)])
-    arrays = (w, o, screws.turn, screws.place, meet, end, plane, _beside(w[5]), plane @ (o[2] - o[1]),
-              plane @ (end - o[2]))  # fmt: skip
-    return ArmShape(*(np.ascontiguousarray(a, dtype=np.float64) for a in arrays), three)
+    return ArmShape(
+        along=np.ascontiguousarray(w), origin=np.ascontiguousarray(o), turn=np.ascontiguousarray(screws.turn),
+        place=np.array(screws.place, dtype=np.float64), meet=meet, end=np.array(end), plane=plane,
+        across=_beside(w[5]), upper=plane @ (o[2] - o[1]), fore=plane @ (end - o[2]), three=three,
+    )  # fmt: skip
 
 
 def all_postures(arm: Arm, turn: Points, place: Points) -> Points:

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrik.core.findings import Finding
-from fenrik.core.frames import Points
-from fenrik.core.machines.linkage import STILL, Linkage, Near, Solids
-from fenrik.core.proof.checks.joints import offset_of
+from fenrik.core.frames import Frame, Points
+from fenrik.core.machines.bodies import STILL
+from fenrik.core.machines.linkage import Linkage, Near, Solids
 from fenrik.core.proof.checks.telling import CONTACT_MM, finding_at
 from fenrik.core.proof.run import Run
 from fenrik.core.solids.model import Mesh
@@ -51,27 +51,25 @@ def check(run: Run) -> list[Finding]:
 def _scene(run: Run) -> _Scene:
     machine = run.inputs.machine
     linkage = Linkage(machine.joints)
-    names = [j.name for j in machine.joints]
     carried: list[Solids] = []
     others: list[Solids] = []
-    for body in machine.bodies:
-        frame = names.index(body.moves_with) if body.moves_with else STILL
-        solids = Solids(body.name, frame, body.hulls())
-        (carried if frame in linkage.branches[0] else others).append(solids)
+    for body in machine.placed_bodies():
+        solids = Solids.around(body.name, body.frame, body.groups)
+        (carried if body.frame in linkage.branches[0] else others).append(solids)
     last = linkage.branches[1][-1] if linkage.branches[1] else STILL
-    to_machine = np.array(run.inputs.at) - run.inputs.zero
-    clamped = [_of_mesh("stock", last, stock_mesh(run.inputs.stock), to_machine)]
+    table, to_table = machine.table, np.array(run.inputs.at) - run.inputs.zero
+
+    def of_mesh(name: str, mesh: Mesh) -> Solids:
+        return Solids(name, last, [(table.to_part(mesh.vertices + to_table), mesh.triangles)], hollow=True)
+
+    clamped = [of_mesh("stock", stock_mesh(run.inputs.stock))]
     if run.inputs.fixtures is not None:
-        clamped.append(_of_mesh("fixture", last, run.inputs.fixtures, to_machine))
+        clamped.append(of_mesh("fixture", run.inputs.fixtures))
     return _Scene(linkage, carried, others, clamped)
 
 
-def _of_mesh(name: str, frame: int, mesh: Mesh, shift: Points) -> Solids:
-    return Solids(name, frame, [(mesh.vertices + shift, mesh.triangles)], hollow=True)
-
-
-def _tool_bodies(tool: Tool, frame: int) -> list[Solids]:
-    """Cutter, shank and holder, the spindle's face at the origin."""
+def _tool_bodies(tool: Tool, frame: int, face: Frame) -> list[Solids]:
+    """Cutter, shank and holder at the spindle's face."""
     assembly = assembly_of(tool)
     named = [("cutter", assembly.cutting), *((b.role, b.profile) for b in assembly.watched)]
     found = []
@@ -81,7 +79,8 @@ def _tool_bodies(tool: Tool, frame: int) -> list[Solids]:
         groups = []
         for piece in profile.convex():
             z = np.unique(np.concatenate([piece.bands[:, 0], piece.bands[:, 1]]))
-            groups.append(np.vstack([_ring(max(piece.radius_at(v), 1e-3), v - tool.assembly_mm) for v in z.tolist()]))
+            rings = [_ring(max(piece.radius_at(v), 1e-3), v - tool.assembly_mm) for v in z.tolist()]
+            groups.append(face.to_part(np.vstack(rings)))
         found.append(Solids.around(role, frame, groups))
     return found
 
@@ -95,10 +94,9 @@ def _along(run: Run, scene: _Scene, rows: np.ndarray) -> list[Finding]:
     """Findings of one tool on motions that follow one another."""
     motions, machine, enough = run.motions, run.inputs.machine, run.inputs.settings.near_miss_mm
     tool = run.inputs.tools[int(motions.tool[rows[0]])]
-    shift = np.array([offset_of(j, run.inputs.at, np.array([tool.assembly_mm]))[0] for j in machine.joints])
-    values = motions.joints[rows] + shift
+    values = machine.stands(motions.joints[rows], run.inputs.at, np.full(len(rows), tool.assembly_mm))
     tool_frame = scene.linkage.branches[0][-1] if scene.linkage.branches[0] else STILL
-    pairs = [(a, b) for a in _tool_bodies(tool, tool_frame) for b in scene.others]
+    pairs = [(a, b) for a in _tool_bodies(tool, tool_frame, machine.face) for b in scene.others]
     pairs += [(a, b) for a in scene.carried for b in [*scene.others, *scene.clamped]]
     pairs += [(a, b) for a, b in itertools.combinations(scene.others, 2)]
     found = []

@@ -5,8 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from fenrik.core.findings import Finding
-from fenrik.core.frames import Points
-from fenrik.core.machines import Joint, joint_minutes
+from fenrik.core.machines import turned_deg, wanted_minutes
 from fenrik.core.proof.checks.telling import finding_at
 from fenrik.core.proof.run import Run
 
@@ -24,8 +23,8 @@ def check(run: Run) -> list[Finding]:
 def _beyond(run: Run) -> list[Finding]:
     found = []
     lengths = np.array([run.inputs.tools[int(t)].assembly_mm for t in run.motions.tool.tolist()])
-    for joint, values in zip(run.inputs.machine.joints, run.motions.joints.T, strict=True):
-        stands = values + offset_of(joint, run.inputs.at, lengths)
+    own = run.inputs.machine.stands(run.motions.joints, run.inputs.at, lengths)
+    for joint, stands in zip(run.inputs.machine.joints, own.T, strict=True):
         low, high = (-np.inf if joint.low is None else joint.low), (np.inf if joint.high is None else joint.high)
         past = np.nan_to_num(np.fmax(stands - high, low - stands), nan=-np.inf)
         row = int(past.argmax())
@@ -48,19 +47,11 @@ def _beyond(run: Run) -> list[Finding]:
     return found
 
 
-def offset_of(joint: Joint, at: tuple[float, float, float], lengths: Points) -> Points:
-    """From a value of a program, which counts from the work zero to the tip, to that of the machine, which counts from
-    the middle of the table's top to the spindle's face."""
-    if joint.kind == "rotary":
-        return np.zeros(len(lengths))
-    along = np.array(joint.direction) / np.linalg.norm(joint.direction)
-    return float(along @ np.array(at)) + along[2] * lengths
-
-
 def _too_fast(run: Run) -> list[Finding]:
     motions, machine = run.motions, run.inputs.machine
-    least = 60.0 * joint_minutes(machine.chain(), motions.joints)
-    feed = motions.path.feed
+    chain, feed = machine.chain(), motions.path.feed
+    wanted = wanted_minutes(feed, run.lengths_mm, turned_deg(chain, motions.joints))
+    least = 60.0 * chain.least_minutes(motions.joints, wanted)
     cutting = (feed > 0) & ~motions.fresh & (run.lengths_mm > 0)
     asked = 60.0 * run.lengths_mm / np.where(cutting, feed, 1.0)
     fast = np.flatnonzero(cutting & (least > FASTER * asked))

@@ -1,0 +1,137 @@
+"""What stands round an arm, as distances on two lattices: one that goes with the table, one that stands in the cell.
+
+Surfaces are sampled as finely as the lattice is wide, what they enclose is filled, and the Euclidean distance transform
+(C. R. Maurer, R. Qi, V. Raghavan 2003, by SciPy) gives each place its distance; it is lessened by what a sample may be
+off, so that a gap is never less than it says. The arm's own bodies are balls that enclose them. This is what a whole
+path is weighed by; exact distances between bodies are those of the proof.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+
+import numpy as np
+from scipy.ndimage import distance_transform_edt, label
+
+from fenrik.core.frames import Points
+from fenrik.core.machines.bodies import STILL, hull_of
+from fenrik.core.robots._cell_kernels import Surroundings
+from fenrik.core.robots.cell import Cell
+from fenrik.core.tools import Tool, assembly_of
+
+PLACES, MARGIN_MM, LEAST_STEP_MM = 160, 200.0, 5.0
+FIRST_LINK = 2
+"""Bodies that move with the first joints stand beside the base, whatever they do: those from the third on count."""
+BALL_SHARE = 0.8
+"""Balls of a row lie apart by so much of how thick their body is."""
+RING = 12
+Surface = tuple[Points, np.ndarray]
+"""Places (k, 3) and triangles (m, 3)."""
+
+
+def nothing_around() -> Surroundings:
+    """No bodies, and nothing round them."""
+    empty = np.full((1, 1, 1), 1e6, np.float32)
+    none = np.zeros((0, 3))
+    return Surroundings(np.zeros(0, np.int64), none, np.zeros(0), empty, np.zeros(3), empty, np.zeros(3), np.ones(2))
+
+
+def surroundings(cell: Cell, tool: Tool, on_table: Iterable[Surface]) -> Surroundings:
+    """What the bodies of an arm are kept clear of.
+
+    Args:
+        tool: in the spindle; its holder counts, what cuts meets the work. on_table: stock and fixtures, closed surfaces
+            in the table's frame.
+    """
+    columns, table = cell.arm_columns, cell.table.frame("table")
+    turning = columns.stop if cell.turntable is not None else STILL
+    still: list[Surface] = []
+    balls: list[tuple[int, Points, float]] = []
+    turned = list(on_table)
+    base = cell.base.frame("base")
+    for body in cell.placed_bodies():
+        if body.frame == STILL or body.frame == turning:
+            on = turning != STILL and body.frame == turning
+            for group in body.groups:
+                (turned if on else still).append(hull_of(table.to_local(group) if on else group))
+        elif (link := body.frame - columns.start) >= FIRST_LINK:
+            balls += [(link, *ball) for g in body.groups for ball in _balls(base.to_local(g))]
+    face = cell.face()
+    for part in assembly_of(tool).watched:
+        if part.role == "holder":
+            for piece in part.profile.convex():
+                low, high = float(piece.bands[:, 0].min()), float(piece.bands[:, 1].max())
+                rings = [_ring(piece.radius_at(z), z - tool.assembly_mm) for z in (low, high)]
+                balls += [(5, *ball) for ball in _balls(base.to_local(face.to_part(np.vstack(rings))))]
+    balls.sort(key=lambda ball: ball[0])
+    table_field, table_low, table_step = _field(turned)
+    cell_field, cell_low, cell_step = _field(still)
+    return Surroundings(
+        link=np.array([b[0] for b in balls], np.int64),
+        centre=np.array([b[1] for b in balls]).reshape(-1, 3),
+        radius=np.array([b[2] for b in balls], dtype=np.float64),
+        table=table_field,
+        table_low=table_low,
+        cell=cell_field,
+        cell_low=cell_low,
+        step=np.array([table_step, cell_step]),
+    )
+
+
+def _ring(radius_mm: float, height_mm: float) -> Points:
+    t = 2 * np.pi * np.arange(RING) / RING
+    return np.column_stack([radius_mm * np.cos(t), radius_mm * np.sin(t), np.full(RING, height_mm)])
+
+
+def _balls(corners: Points) -> list[tuple[Points, float]]:
+    """Balls in a row that enclose the convex hull of places."""
+    middle = 0.5 * (corners.min(axis=0) + corners.max(axis=0))
+    _, _, axes = np.linalg.svd(corners - middle)
+    own = (corners - middle) @ axes.T
+    low, high = own.min(axis=0), own.max(axis=0)
+    centre = 0.5 * (low + high)
+    thick = float(np.linalg.norm((own - centre)[:, 1:], axis=1).max())
+    length = float(high[0] - low[0])
+    count = max(1, math.ceil(length / max(BALL_SHARE * thick, 1.0)))
+    radius = math.hypot(thick, 0.5 * length / count)
+    along = low[0] + length * (np.arange(count) + 0.5) / count
+    return [(middle + axes.T @ np.array([a, centre[1], centre[2]]), radius) for a in along.tolist()]
+
+
+def _field(surfaces: list[Surface]) -> tuple[np.ndarray, Points, float]:
+    """Distances to closed surfaces on a lattice, its first place and its step."""
+    if not surfaces:
+        none = nothing_around()
+        return none.table, none.table_low, 1.0
+    low = np.min([p.min(axis=0) for p, _ in surfaces], axis=0) - MARGIN_MM
+    high = np.max([p.max(axis=0) for p, _ in surfaces], axis=0) + MARGIN_MM
+    step = max(float((high - low).max()) / PLACES, LEAST_STEP_MM)
+    size = np.ceil((high - low) / step).astype(int) + 1
+    taken = np.zeros(size, np.bool_)
+    for places, triangles in surfaces:
+        at = np.rint((_samples(places, triangles, 0.5 * step) - low) / step).astype(int)
+        taken[tuple(at.T)] = True
+    # What cannot be come to from a corner of the lattice lies within.
+    rooms = label(~taken)[0]
+    taken |= rooms != rooms[0, 0, 0]
+    # A sample is at most half a diagonal from its place of the lattice, a place of the surface half a step from one.
+    off = 0.5 * step * (math.sqrt(3.0) + 0.5)
+    outside = distance_transform_edt(~taken) * step - off
+    inside = distance_transform_edt(taken) * step
+    return np.where(taken, -inside, outside).astype(np.float32), low, step
+
+
+def _samples(places: Points, triangles: np.ndarray, apart_mm: float) -> Points:
+    """Places of triangles, neighbours at most so far apart."""
+    corner = places[triangles]
+    sides = np.linalg.norm(corner - np.roll(corner, 1, axis=1), axis=2).max(axis=1)
+    pieces = np.maximum(1, np.ceil(sides / apart_mm)).astype(int)
+    found = []
+    for count in np.unique(pieces):
+        own = corner[pieces == count]
+        i, j = np.meshgrid(np.arange(count + 1), np.arange(count + 1), indexing="ij")
+        keep = i + j <= count
+        weights = np.column_stack([i[keep], j[keep], count - i[keep] - j[keep]]) / count
+        found.append(np.einsum("wk,tkc->twc", weights, own).reshape(-1, 3))
+    return np.vstack(found)
