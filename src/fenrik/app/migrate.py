@@ -46,7 +46,7 @@ def upgrade_schema() -> None:
 def load_shop_and_demo(demo: bool) -> None:
     """The made-up shop's library and the demo jobs, with their computation in the queue, each into an empty place; all
     in one transaction, so that a start that is cut short is made good by the next."""
-    from fenrik.demo import DEMO_JOBS, demo_job, demo_model
+    from fenrik.demo import DEMO_JOBS, demo_files, demo_job, demo_model
 
     with Session(engine()) as session:
         load_shop(session)
@@ -54,7 +54,7 @@ def load_shop_and_demo(demo: bool) -> None:
         for name in reversed(DEMO_JOBS) if demo and empty else ():  # the list shows the latest first
             job = demo_job(name)
             assert job.part is not None
-            add(session, job, (job.part.file, demo_model(name)), name)
+            add(session, job, (job.part.file, demo_model(name)), name, demo_files(name))
             for setup in job.setups:
                 if job.route(setup):
                     put(session, name, {"setup": setup.id, "operations": [], "proof": True})

@@ -8,6 +8,7 @@ import resource
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -33,7 +34,15 @@ from fenrik.core.planning import (
     with_route,
 )
 from fenrik.core.progress import Progress, part_of, silent
-from fenrik.core.report import cl_texts, joint_texts, merged_proof, setup_report, setup_sheet
+from fenrik.core.report import (
+    cl_texts,
+    joint_texts,
+    merged_proof,
+    other_programs,
+    setup_report,
+    setup_sheet,
+    trajectory_texts,
+)
 from fenrik.core.solids import read_solid
 from fenrik.core.solids.writing import stl_bytes
 from fenrik.core.store import MemoryStore
@@ -59,6 +68,11 @@ def add_commands(commands: Any) -> None:
     )
     route_parser.add_argument("--tools", type=Path, default=None, help="tool list (JSON or CSV) in place of the shop's")
     route_parser.add_argument("--out", type=Path, default=None, help="write the job with the route in it")
+    reach_parser = commands.add_parser("reach", help="how much of a row an arm reaches, by where the work lies")
+    reach_parser.add_argument("job", type=Path)
+    reach_parser.add_argument("--operation", type=int, required=True, help="number of the row")
+    reach_parser.add_argument("--steps", type=int, default=5, help="places along each side of the table")
+    reach_parser.add_argument("--clear", action="store_true", help="look at what stands round, too")
     commands.add_parser("warm", help="compile the kernels ahead of their first use")
 
 
@@ -192,9 +206,9 @@ def _write(build: Build, reports: dict[str, dict[str, Any]], out: Path) -> dict[
         setup = build.job.setup(id_)
         for name, text in cl_texts(build, setup).items():
             (out / "cl" / name).write_text(text, "ascii")
-        for name, text in joint_texts(build, setup).items():
+        for name, text in {**joint_texts(build, setup), **trajectory_texts(build, setup)}.items():
             (out / "joints" / name).write_text(text, "utf-8")
-        for program in build.programs(setup):
+        for program in [*build.programs(setup), *other_programs(build, setup)]:
             (out / "nc" / program.name).write_bytes(program.text)
         mesh = one["stock_mesh"]
         in_part = type(mesh)(build.frame(setup).to_part(mesh.vertices), mesh.triangles, mesh.face_ids)
@@ -250,6 +264,32 @@ def _with_bar(work: Callable[[Progress], dict[str, Any]], words: str = "planning
         return work(lambda fraction, words: bars.update(task, completed=fraction, description=words[:40]))
 
 
+def _reach(options: argparse.Namespace) -> int:
+    """How much of a row is reached at each value of the axes round the arm, and by where the work lies."""
+    if not 1 <= options.steps <= 25:
+        raise FenrikError(Problem("steps", "must be 1 to 25.", "Use for example 5.", options.steps))
+    job, model, files = read_job_file(options.job)
+    operation = next((o for o in job.operations if o.number == options.operation), None)
+    if operation is None:
+        numbers = ", ".join(str(o.number) for o in job.operations)
+        raise FenrikError(Problem("operation", "is not in the job.", f"Name one of {numbers}.", options.operation))
+    build = Build(job, model, MemoryStore(), None, files)
+    places = build.reach_by_place(operation, options.steps, options.clear)
+    bands = build.reach_bands(operation)
+    told = {
+        "operation": operation.number,
+        "places": [asdict(p) for p in places],
+        "axes": [
+            {"name": b.name, "unit": b.unit, "value": b.value.round(3).tolist(), "share": b.share.round(4).tolist()}
+            for b in bands
+        ],
+    }
+    print(json.dumps(told, indent=2))
+    best = places[0]
+    print(f"best place: X{best.x_mm:g} Y{best.y_mm:g}, {100 * best.share:.1f} % of the row reached", file=sys.stderr)
+    return DONE if best.share >= 1.0 else FAULTS
+
+
 def _warm(_options: argparse.Namespace) -> int:
     from fenrik.core.warm import warm
 
@@ -266,5 +306,6 @@ COMMANDS: dict[str, Callable[[argparse.Namespace], int]] = {
     "schema": _schema,
     "route": _route,
     "import": _import,
+    "reach": _reach,
     "warm": _warm,
 }

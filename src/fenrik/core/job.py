@@ -15,6 +15,7 @@ from fenrik.core.frames import Frame, Points
 from fenrik.core.machines import Machine
 from fenrik.core.proof import ProofSettings
 from fenrik.core.recipe import HoleChoice, Recipe
+from fenrik.core.robots import ArmWishes, Cell, machine_of_cell
 from fenrik.core.setups.fixtures import BodyFixture, FileFixture, Fixture
 from fenrik.core.setups.grids import Grid
 from fenrik.core.setups.orientation import Up, UpAxis, oriented_frame
@@ -205,6 +206,7 @@ class Operation(_Doc):
         description="Empty: the tool's",
         json_schema_extra={"unit": "mm/min"},
     )
+    arm: ArmWishes | None = Field(default=None, title="Arm", description="How an arm goes along it, in a cell")
 
 
 class Job(_Doc):
@@ -215,6 +217,7 @@ class Job(_Doc):
     name: str = Field(default="New job", max_length=120, title="Name")
     part: Part | None = None
     machines: list[Machine] = Field(default_factory=list, max_length=100)
+    cells: list[Cell] = Field(default_factory=list, max_length=20)
     tools: list[Tool] = Field(default_factory=list, max_length=1000)
     material: str = Field(default="", max_length=80, title="Material")
     materials: list[Material] = Field(default_factory=list, max_length=200)
@@ -258,7 +261,14 @@ class Job(_Doc):
         return next(s for s in self.setups if s.id == id_)
 
     def machine_of(self, setup: Setup) -> Machine:
+        cell = self.cell_of(setup)
+        if cell is not None:
+            return machine_of_cell(cell)
         return next((m for m in self.machines if m.name == setup.machine), Machine(name="Unnamed machine"))
+
+    def cell_of(self, setup: Setup) -> Cell | None:
+        """The cell that a setup's work stands in; None where it is a machine."""
+        return next((c for c in self.cells if c.name == setup.machine), None)
 
     def feeds(self, operation: Operation) -> Feeds:
         """The feeds that an operation runs at."""
@@ -334,7 +344,7 @@ def check_references(job: Job) -> list[Problem]:
         ("tools", [t.number for t in job.tools]),
         ("setups", [s.id for s in job.setups]),
         ("operations", [o.number for o in job.operations]),
-        ("machines", [m.name for m in job.machines]),
+        ("machines", [*(m.name for m in job.machines), *(c.name for c in job.cells)]),
         ("materials", [m.name for m in job.materials]),
         ("selections", [v.name for v in job.selections]),
         ("measurements", [m.id for m in job.measurements]),
@@ -356,7 +366,7 @@ def check_references(job: Job) -> list[Problem]:
             )
     if job.material and job.material_of() is None:
         problems.append(Problem("material", "is not a material of this job.", "Choose a material.", job.material))
-    machines = {m.name for m in job.machines}
+    machines = {m.name for m in job.machines} | {c.name for c in job.cells}
     for k, setup in enumerate(job.setups):
         problems += _check_stock_and_fixtures(job, setup, k)
         if setup.machine and setup.machine not in machines:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from importlib import resources
 from typing import Any
 
@@ -11,6 +12,7 @@ from jinja2 import Environment
 from fenrik.core.build import Build
 from fenrik.core.job import Setup
 from fenrik.core.keys import sha256
+from fenrik.core.posting import Posted, load_controllers
 from fenrik.core.posting.cl import cutter_location
 from fenrik.core.stock import stock_mesh
 from fenrik.core.toolpath import Kind
@@ -144,6 +146,38 @@ def joint_texts(build: Build, setup: Setup) -> dict[str, str]:
             lines.append(",".join([*(f"{v:.6f}" for v in row), words[kind]]))
         texts[f"{operation.number:03d}.csv"] = "\n".join([*lines, ""])
     return texts
+
+
+def trajectory_texts(build: Build, setup: Setup) -> dict[str, str]:
+    """Joint values over time of each operation of a cell as JSON, by file name; none where the machine is no cell."""
+    if build.job.cell_of(setup) is None:
+        return {}
+    _, columns = build.proof(setup)
+    joints, times = build.job.machine_of(setup).all_joints(), np.cumsum(columns["seconds"])
+    texts = {}
+    for operation in build.job.route(setup):
+        rows = np.flatnonzero(columns["operation"] == operation.number)
+        told = {
+            "operation": operation.number,
+            "joints": [{"name": j.name, "unit": j.unit} for j in joints],
+            "time_s": times[rows].round(6).tolist(),
+            "values": columns["joints"][rows].round(6).tolist(),
+        }
+        texts[f"{operation.number:03d}.json"] = json.dumps(told)
+    return texts
+
+
+def other_programs(build: Build, setup: Setup) -> list[Posted]:
+    """The programs of a setup in a cell for the other controls of arms; those of the chosen one are proven."""
+    if build.job.cell_of(setup) is None:
+        return []
+    found = []
+    for name, controller in load_controllers().items():
+        if controller.drives_arms and name != setup.dialect:
+            other = setup.model_copy(update={"dialect": name})
+            setups = [other if s.id == setup.id else s for s in build.job.setups]
+            found += build.with_job(build.job.model_copy(update={"setups": setups})).programs(other)
+    return found
 
 
 _sheet = Environment(autoescape=True).from_string(

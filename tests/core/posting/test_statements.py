@@ -118,6 +118,7 @@ class Told(BaseModel):
     speaks_joints: bool = True
     holds: str = "joints"
     most_lines: int = 0
+    drives_arms: bool = False
 
     @property
     def document(self):

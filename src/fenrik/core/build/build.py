@@ -7,27 +7,25 @@ from typing import Any
 import numpy as np
 
 from fenrik.core.artefacts import pack_programs, pack_proof, unpack_programs
-from fenrik.core.build.chain import Chain
+from fenrik.core.build.arm_ways import ArmWays
 from fenrik.core.build.node import Node
 from fenrik.core.errors import fail
 from fenrik.core.job import Job, Operation, Setup
 from fenrik.core.keys import key_of
-from fenrik.core.machines import Clamped
 from fenrik.core.packing import unpack
-from fenrik.core.posting import Controller, Posted, PostedOperation, load_controllers, post_programs
+from fenrik.core.posting import Controller, Posted, PostedOperation, in_order, load_controllers, post_programs
 from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof import ProofInputs, prove
 from fenrik.core.sources import kernels_behind
 from fenrik.core.stock import Stock
 from fenrik.core.strategies.common import Outcome
-from fenrik.core.toolpath.safe import SafeSphere
 
-PROGRAM_VERSION, PROOF_VERSION = 9, 21
+PROGRAM_VERSION, PROOF_VERSION = 10, 22
 PROGRAM_CODE, PROOF_CODE = (kernels_behind(f"fenrik.core.{name}") for name in ("posting.writing", "proof.prove"))
 """Sources of the kernels behind these artefacts; keys change with them."""
 
 
-class Build(Chain):
+class Build(ArmWays):
     """All artefacts of one job over its geometry. Keys are cheap; anything else is computed on demand."""
 
     def with_job(self, job: Job) -> Build:
@@ -49,6 +47,7 @@ class Build(Chain):
                 "name": o.name,
                 "tool": self._tool_words(o),
                 "rpm": self.job.rpm(o),
+                "way": self.arm_way_key(o),
             }
             for o in self.job.route(setup)
         ]
@@ -65,38 +64,23 @@ class Build(Chain):
         }
 
         def make() -> bytes:
-            posted = [
-                PostedOperation(
-                    o.number,
-                    o.name,
-                    self.job.tool(o.tool),
-                    self.job.rpm(o),
-                    self.outcome(o).toolpath.moved(-zero),
-                    o.params.tolerance_mm,
-                )
-                for o in self.job.route(setup)
-            ]
+            posted = [self._posted(o, zero) for o in self.job.route(setup)]
             clamped = self.clamped(setup) if machine.turns else None
             return pack_programs(post_programs(controller, machine, posted, name, setup.work_offset, clamped))
 
         return Node("program", PROGRAM_VERSION, inputs, make)
 
-    def clamped(self, setup: Setup) -> Clamped:
-        """How the work of a setup stands on its machine: over the table's middle where no place is said."""
-        placing, zero = self.placing(setup), self.zero(setup)
-        x, y = setup.on_table_mm or (0.0, 0.0)
-        corners = [placing.stock]
-        if (fixtures := placing.fixture_mesh()) is not None:
-            corners.append(fixtures.vertices)
-        low, high = np.vstack(corners).min(axis=0), np.vstack(corners).max(axis=0)
-        around = SafeSphere(0.5 * (low + high) - zero, float(np.linalg.norm(high - low)) / 2 + setup.clearance_mm)
-        return Clamped((float(x), float(y), float(zero[2] - placing.table_level)), around)
-
-    def _clamped_inputs(self, setup: Setup) -> dict[str, Any]:
-        """All that `clamped` is made from."""
-        stock = np.round(self.placing(setup).stock, 9).tolist()
-        place = [setup.table_below_mm, setup.on_table_mm, setup.clearance_mm]
-        return {"stock": stock, "fixtures": setup.fixtures, "place": place}
+    def _posted(self, operation: Operation, zero: np.ndarray) -> PostedOperation:
+        """An operation as it is posted: its path, and in a cell the joints along it."""
+        job = self.job
+        path, way = self.outcome(operation).toolpath.moved(-zero), None
+        if job.cell_of(job.setup(operation.setup)) is not None:
+            made = self.arm_way(operation)
+            path, way = made.path, made.course
+        return PostedOperation(
+            operation.number, operation.name, job.tool(operation.tool), job.rpm(operation), path,
+            operation.params.tolerance_mm, way,
+        )  # fmt: skip
 
     def programs(self, setup: Setup) -> list[Posted]:
         """The posted programs of a setup."""
@@ -138,12 +122,13 @@ class Build(Chain):
         return unpack(self._proof_node(setup, progress).made(self.store))
 
     def proof_inputs(self, setup: Setup) -> ProofInputs:
-        programs = self.programs(setup)
+        controller = self.controller(setup)
+        programs = in_order(controller, self.programs(setup))
         tool_of = {o.number: o.tool for o in self.job.route(setup)}
         return ProofInputs(
             stock=self.first_stock(setup),
             part=self.part_distances(setup),
-            controller=self.controller(setup),
+            controller=controller,
             programs=programs,
             tools={t.number: t for t in self.job.tools},
             tolerances=self._tolerances(setup),
@@ -155,6 +140,7 @@ class Build(Chain):
             on_table=setup.on_table_mm,
             at=self.clamped(setup).at if self.job.machine_of(setup).turns else (0.0, 0.0, 0.0),
             table=self.placing(setup).known_table,
+            left_out=[f for o in self.job.route(setup) for f in self.left_out(o)],
             failed={o.number: why for o in self.job.route(setup) if (why := self.failure(o))},
         )
 
@@ -198,7 +184,12 @@ class Build(Chain):
                 f"Choose one of {', '.join(controllers)}.",
                 setup.dialect,
             )
-        return controllers[setup.dialect]
+        found = controllers[setup.dialect]
+        if self.job.machine_of(setup).by_joints != found.drives_arms:
+            fitting = [name for name, c in controllers.items() if c.drives_arms != found.drives_arms]
+            what = "drives arms, and the machine is none." if found.drives_arms else "drives no arms."
+            raise fail(f"setups.{setup.id}.dialect", what, f"Choose one of {', '.join(fitting)}.", setup.dialect)
+        return found
 
     def program_name(self, setup: Setup) -> str:
         plain = "".join(c if c.isalnum() else "-" for c in f"{self.job.name}-{setup.name or setup.id}".lower())

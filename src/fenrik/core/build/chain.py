@@ -34,7 +34,7 @@ from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_stra
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.tools import Assembly, cutting_profile
 
-STOCK_VERSION, AUDIT_VERSION = 6, 12
+STOCK_VERSION, AUDIT_VERSION = 7, 12
 FORM = 4
 """How a path and what is told with it are packed and kept."""
 FLATTEN_MM = 0.002

@@ -9,6 +9,8 @@ from fenrik.core.machines.fitting import (
     Fitted,
     Held,
     fitted,
+    held_back,
+    lifted_out,
     strayed,
     turned_deg,
     wanted_minutes,
@@ -17,5 +19,5 @@ from fenrik.core.machines.model import Machine
 
 __all__ = [
     "SAME_PLACE_MM", "Chain", "Clamped", "Course", "Fitted", "Held", "Joint", "Machine", "PlacedBody", "Pose", "course",
-    "fitted", "strayed", "turned_deg", "wanted_minutes",
+    "fitted", "held_back", "lifted_out", "strayed", "turned_deg", "wanted_minutes",
 ]  # fmt: skip

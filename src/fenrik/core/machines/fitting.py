@@ -30,6 +30,8 @@ RAPID_TIMES = 10.0
 """A rapid may stray so many times farther."""
 TURN_STEP_DEG = 5.0
 MOST_ROWS = 5_000_000
+LIFTS = (1.0, 0.7, 0.5, 0.3, 0.2, 0.1, 0.05, 0.0)
+"""Shares of the way out that are tried where all of it is not reached."""
 SAME_PLACE_MM = 1e-6
 
 
@@ -83,7 +85,7 @@ def fitted(
     for k in jumps[::-1].tolist():
         rows = _turned_round(chain, rows, k, around)
     made, off = _between(chain, rows, tolerance_mm, lever_mm, holds)
-    slowed = replace(made.path, feed=_held_back(chain, made))
+    slowed = replace(made.path, feed=held_back(chain, made.path, made.joints))
     return Fitted(slowed, made.joints, made.source, jumps.tolist(), off)
 
 
@@ -115,13 +117,11 @@ def _turned_round(chain: Chain, rows: _Rows, k: int, around: SafeSphere) -> _Row
         return rows
     point, axis = path.point[before], path.axis[before]
     around = _swept(chain, around, rows.joints[k] - rows.joints[before])
-    lifted = around.leave(point, axis)
     cutting = path.feed[k] > 0
     # The pose that it left, by the joints that go on from there; on a rapid at once the pose that it goes to.
     again_point, again_axis = (point, axis) if cutting else (path.point[k], path.axis[k])
-    again_lifted = around.leave(again_point, again_axis)
-    up = chain.near(lifted[None], axis[None], rows.joints[before][None])[0]
-    down = chain.near(again_lifted[None], again_axis[None], rows.joints[k][None])[0]
+    lifted, up = lifted_out(chain, around, point, axis, rows.joints[before])
+    again_lifted, down = lifted_out(chain, around, again_point, again_axis, rows.joints[k])
     over = chain.turned_over(up, down)
     pieces = max(int(np.ceil(np.abs(over - up).max() / TURN_STEP_DEG)), 1)
     turning = up + (over - up) * np.linspace(0.0, 1.0, pieces + 1)[1:, None]
@@ -134,6 +134,17 @@ def _turned_round(chain: Chain, rows: _Rows, k: int, around: SafeSphere) -> _Row
         entry = float(path.feed[k])
         poses.append((point, axis, back, Kind.APPROACH, entry))
     return rows.put_in(k, poses)
+
+
+def lifted_out(chain: Chain, around: SafeSphere, point: Points, axis: Points, joints: Points) -> tuple[Points, Points]:
+    """Out along the axis beyond what is clamped, or as far as the machine reaches: the place and the joints there."""
+    out = around.leave(point, axis)
+    for share in LIFTS:
+        place = point + share * (out - point)
+        values = chain.near(place[None], axis[None], joints[None])[0]
+        if not np.isnan(values).any():
+            break
+    return place, values
 
 
 def _swept(chain: Chain, around: SafeSphere, moved: Points) -> SafeSphere:
@@ -210,12 +221,11 @@ def _divided(chain: Chain, rows: _Rows, count: NDArray[np.int64]) -> _Rows:
     return _Rows(path, joints, rows.source[order])
 
 
-def _held_back(chain: Chain, rows: _Rows) -> Points:
+def held_back(chain: Chain, path: Toolpath, joints: Points) -> Points:
     """Feeds, no faster than the joints can follow; of rows that turn without moving the tip in degrees per minute."""
-    path = rows.path
     length = path.lengths()
-    turned = turned_deg(chain, rows.joints)
-    least = chain.least_minutes(rows.joints, wanted_minutes(path.feed, length, turned))
+    turned = turned_deg(chain, joints)
+    least = chain.least_minutes(joints, wanted_minutes(path.feed, length, turned))
     slow = (path.feed > 0) & (least > 0) & (length > SAME_PLACE_MM)
     feed = np.where(slow, np.minimum(path.feed, length / np.where(slow, least, 1.0)), path.feed)
     idle = (path.feed > 0) & (turned > 0) & (length <= SAME_PLACE_MM)

@@ -47,6 +47,7 @@ class ArmController:
     program_for_each_tool: bool = False
     extended_offsets: bool = False
     speaks_joints: bool = True
+    drives_arms: bool = True
 
     @property
     def document(self) -> ArmDialect:

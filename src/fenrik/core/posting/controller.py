@@ -101,8 +101,9 @@ class Controller(Protocol):
         arcs: the form of arcs that it understands. cycles: the holes that it makes by a cycle.
         program_for_each_tool: whether it wants a program for each tool in turn.
         extended_offsets: whether it has work offsets beyond G59.
-        speaks_joints: whether it is told values of the joints, too; others are told places alone. holds: what it keeps
-            even while the joints move: only them, the tip on its line, or the whole pose.
+        speaks_joints: whether it is told values of the joints, too; others are told places alone. drives_arms: whether
+            it drives arms, and nothing else. holds: what it keeps even while the joints move: only them, the tip on its
+            line, or the whole pose.
         most_lines: of a file; longer programs are split into files that a main one calls. 0: no end.
     """
 
@@ -122,6 +123,8 @@ class Controller(Protocol):
     def extended_offsets(self) -> bool: ...
     @property
     def speaks_joints(self) -> bool: ...
+    @property
+    def drives_arms(self) -> bool: ...
     @property
     def holds(self) -> Held: ...
     @property

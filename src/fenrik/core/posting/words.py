@@ -75,6 +75,10 @@ class WordController:
         return bool(self.dialect.turns)
 
     @property
+    def drives_arms(self) -> bool:
+        return False
+
+    @property
     def holds(self) -> Held:
         return "tip" if self.dialect.turns == "tip" else "joints"
 

@@ -9,7 +9,17 @@ from numpy.typing import NDArray
 
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
-from fenrik.core.machines import Clamped, Course, Fitted, Machine, course, fitted
+from fenrik.core.machines import (
+    Chain,
+    Clamped,
+    Course,
+    Fitted,
+    Machine,
+    course,
+    fitted,
+    held_back,
+    lifted_out,
+)
 from fenrik.core.posting.controller import Controller
 from fenrik.core.posting.forms import FLATTEN_MM, as_posted, as_written, without_tiny_arcs
 from fenrik.core.posting.statements import (
@@ -23,7 +33,8 @@ from fenrik.core.posting.statements import (
     Turn,
     statements_of,
 )
-from fenrik.core.toolpath import Toolpath
+from fenrik.core.toolpath import Kind, Toolpath
+from fenrik.core.toolpath.safe import SafeSphere
 from fenrik.core.tools import Tool
 
 ROOM_LINES, FEWEST_MOTIONS = 40, 12
@@ -140,11 +151,23 @@ class _Prepared:
     def tool(self) -> Tool:
         return self.operation.tool
 
-    def part(self, first: int, last: int) -> _Prepared:
-        """The motions [first, last) alone, begun where the one before ends; of rows that are made joint by joint."""
+    def part(self, first: int, last: int, chain: Chain, around: SafeSphere) -> _Prepared:
+        """The motions [first, last) alone: from over where the one before ends, and out again; of rows that are made
+        joint by joint."""
         index = np.arange(max(first - 1, 0), last)
-        some = self.path.rows(index)
-        return replace(self, path=some, way=some, joints=self.joints[index], source=np.arange(len(index)))
+        if first:
+            index = np.concatenate([[index[0]], index])
+        if last < len(self.path):
+            index = np.append(index, last - 1)
+        some, joints = self.path.rows(index), self.joints[index]
+        ends = [0] if first else []
+        for k in [*ends, len(index) - 1] if last < len(self.path) else ends:
+            some.point[k], joints[k] = lifted_out(chain, around, some.point[k], some.axis[k], joints[k])
+            some.kind[k], some.feed[k], some.dwell_s[k] = (Kind.RETRACT if k else Kind.RAPID), 0.0, 0.0
+        if first:
+            some.kind[1], some.feed[1] = Kind.APPROACH, float(self.path.feed[self.path.feed > 0].min())
+        some = replace(some, feed=held_back(chain, some, joints))
+        return replace(self, path=some, way=some, joints=joints, source=np.arange(len(index)))
 
 
 def _prepared(controller: Controller, machine: Machine, operation: PostedOperation, clamped: Clamped) -> _Prepared:
@@ -180,7 +203,8 @@ def _in_files(setting: _Setting, rows: list[_Prepared], name: str) -> list[Poste
     most = setting.controller.most_lines
     motions = most - ROOM_LINES
     while motions > 0:
-        parts = [_post(setting, run, f"{name}-{k + 1}", k + 1) for k, run in enumerate(_parts(rows, motions))]
+        runs = _parts(setting, rows, motions)
+        parts = [_post(setting, run, f"{name}-{k + 1}", k + 1) for k, run in enumerate(runs)]
         over = max(p.lines for p in parts) - most
         if over <= 0:
             main = setting.controller.main(name, [p.name for p in parts])
@@ -189,7 +213,7 @@ def _in_files(setting: _Setting, rows: list[_Prepared], name: str) -> list[Poste
     raise fail("program", f"does not fit into files of {most} lines.", "Let the dialect have longer files.", name)
 
 
-def _parts(rows: list[_Prepared], motions: int) -> list[list[_Prepared]]:
+def _parts(setting: _Setting, rows: list[_Prepared], motions: int) -> list[list[_Prepared]]:
     """Rows in order, so many motions to a file; one that does not fit goes on in the next."""
     parts: list[list[_Prepared]] = [[]]
     room = motions
@@ -200,7 +224,8 @@ def _parts(rows: list[_Prepared], motions: int) -> list[list[_Prepared]]:
                 parts.append([])
                 room = motions
             last = min(n, done + room)
-            parts[-1].append(row.part(done, last))
+            chain = setting.machine.chain(row.tool.assembly_mm, setting.clamped.at)
+            parts[-1].append(row.part(done, last, chain, setting.clamped.around))
             room -= last - done + FEWEST_MOTIONS
             done = last
     return parts

@@ -125,8 +125,10 @@ def _one(
     for a, b in zip(begins, [*begins[1:], n], strict=True):
         seconds[a:b] = motion_times(path.rows(np.arange(a, b)), machine.limits())
     tool = read.tool[whole]
-    joints, between = joints_of(machine, path.moved(-zero), tool, before), np.zeros(n)
-    if read.joints.shape[1]:
+    between = np.zeros(n)
+    if not read.joints.shape[1]:
+        joints = joints_of(machine, path.moved(-zero), tool, before)
+    else:
         joints = read.joints[whole]
         between, least = _by_joints(path.moved(-zero), joints, tool, before, holds, tools)
         between, least = np.where(fresh, 0.0, between), np.where(fresh, 0.0, least)

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pydantic import BaseModel, ConfigDict, Field
 
 from fenrik.core.contact.distance import DistanceIndex
+from fenrik.core.findings import Finding
 from fenrik.core.frames import Points
 from fenrik.core.machines import Machine
 from fenrik.core.machines.chain import Vector3
@@ -43,7 +44,7 @@ class ProofSettings(BaseModel):
 class ProofInputs:
     """All in the setup's frame; `zero` is its work zero there, `on_table` the zero's place from the table's middle,
     `table` the height of the table's top where it is known, `failed` why operations are not in the programs, `at` the
-    work zero over the middle of the table's top on a machine that turns."""
+    work zero over the middle of the table's top on a machine that turns, `left_out` what no program holds."""
 
     stock: Stock
     part: DistanceIndex
@@ -60,3 +61,4 @@ class ProofInputs:
     table: float | None = None
     failed: Mapping[int, str] = field(default_factory=dict)
     at: Vector3 = (0.0, 0.0, 0.0)
+    left_out: list[Finding] = field(default_factory=list)

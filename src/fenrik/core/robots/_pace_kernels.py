@@ -24,7 +24,18 @@ def _greatest(first, second, first_rate, cap, first_span, second_span, most):
     """The greatest rate of the second step, up to a cap, that the first one allows; halved until that is known."""
     if _lack(first, second, first_rate, cap, first_span, second_span, most) <= 0.0:
         return cap
+    # Near the rate at which the joints' speeds change least there is room, which a search from rest could miss.
+    same, size = 0.0, 0.0
+    for j in range(len(most)):
+        same += first[j] * second[j] / (most[j] * most[j])
+        size += second[j] * second[j] / (most[j] * most[j])
+    steady = min(max(first_rate * same / max(size, 1e-300), 0.0), cap)
     low, high = 0.0, cap
+    if steady > 0.0:
+        if _lack(first, second, first_rate, steady, first_span, second_span, most) <= 0.0:
+            low = steady
+        else:
+            high = steady
     for _ in range(HALVINGS):
         middle = 0.5 * (low + high)
         if middle > 0.0 and _lack(first, second, first_rate, middle, first_span, second_span, most) <= 0.0:

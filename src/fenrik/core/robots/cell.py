@@ -7,10 +7,10 @@ the tool on, fixed to the arm's flange. Bodies are given in the frame that they 
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, PrivateAttr, model_validator
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.frames import Frame, Points
@@ -143,6 +143,8 @@ class Cell(_Doc):
         default=2000, gt=0, le=100_000, title="Acceleration", json_schema_extra={"unit": "mm/s²"}
     )
     tool_change_s: float = Field(default=20, ge=0, le=3600, title="Tool change", json_schema_extra={"unit": "s"})
+    _machine: Any = PrivateAttr(default=None)
+    """Itself as a machine, once that was asked for."""
 
     @model_validator(mode="after")
     def _hangs_together(self) -> Cell:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import warnings
 
 import numpy as np
@@ -99,11 +100,15 @@ class CellChain(Chain):
         speed = np.array([j.speed or np.inf for j in self.joints]) / 60.0
         least = super().least_minutes(joints, wanted)
         seconds = np.zeros(len(joints))
-        known = ~np.isnan(joints).any(axis=1)
-        edges = np.flatnonzero(np.diff(np.concatenate([[False], known, [False]]).astype(np.int8)))
-        for a, b in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
-            meant = 60.0 * np.maximum(wanted[a:b], least[a:b])
-            seconds[a:b] = paced(joints[a:b], meant, speed, self.cell.accelerations())
+        known = np.asarray(~np.isnan(joints).any(axis=1))
+        cuts = np.asarray(wanted > 0)
+        # The arm comes to rest between what it does at a feed and what it does as fast as it can.
+        breaks = np.flatnonzero((known[1:] != known[:-1]) | (cuts[1:] != cuts[:-1])) + 1
+        for a, b in itertools.pairwise([0, *breaks.tolist(), len(joints)]):
+            begin = max(a - 1, 0) if a and known[a - 1] else a
+            if b - begin > 1 and known[a]:
+                meant = 60.0 * np.maximum(wanted[begin:b], least[begin:b])
+                seconds[a:b] = paced(joints[begin:b], meant, speed, self.cell.accelerations())[a - begin :]
         return seconds / 60.0
 
     def posture_words(self, values: Points) -> tuple[NDArray[np.int64], NDArray[np.int64]]:

@@ -47,3 +47,11 @@ class CellMachine(Machine):
     def stands(self, values: Points, at: Vector3, lengths_mm: Points) -> Points:
         """Programs of arms speak of the joints themselves."""
         return values
+
+
+def machine_of_cell(cell: Cell) -> CellMachine:
+    """A cell as a machine, made once for each."""
+    if cell._machine is None or cell._machine.cell is not cell:
+        cell._machine = CellMachine.of(cell)
+    made: CellMachine = cell._machine
+    return made

@@ -31,7 +31,7 @@ GROUP = 64
 """Tiles that are written to at one time."""
 CHUNK = 1024
 """Motions that may be taken out of order, where only the stock after all of them counts."""
-TURN_BOUND_MM, TURN_BOUND_CELLS = 0.005, 0.1
+TURN_BOUND_MM, TURN_BOUND_SHARE, TURN_BOUND_CELLS = 0.005, 0.0025, 0.1
 WATCH_BOUND = 10.0
 """How far off the sweep of watched bodies (the holder, far from the tip) may be, over the bound of the cutter's."""
 
@@ -104,7 +104,7 @@ def _constant(poses: Poses, assembly: Assembly, cell_mm: float) -> tuple[Poses, 
     numbered = Poses(poses.start, poses.end, poses.start_axis, poses.end_axis, np.arange(len(poses)))
     if np.array_equal(poses.start_axis, poses.end_axis):
         return numbered, numbered.source, 0.0
-    bound = min(TURN_BOUND_MM, TURN_BOUND_CELLS * cell_mm)
+    bound = min(max(TURN_BOUND_MM, TURN_BOUND_SHARE * cell_mm), TURN_BOUND_CELLS * cell_mm)
     off = 0.0
     if assembly.cutting is not None:
         c = assembly.cutting

@@ -12,6 +12,7 @@ from fenrik.demo.jobs import (
     lens_mould_insert,
     pump_ring,
     rail_brackets,
+    seal_figurehead,
     valve_manifold,
     winch_bearing,
 )
@@ -24,7 +25,10 @@ DEMO_JOBS = {
     "rail-brackets": rail_brackets.document,
     "winch-bearing": winch_bearing.document,
     "pump-ring": pump_ring.document,
+    "seal-figurehead": seal_figurehead.document,
 }
+MADE = {"seal-figurehead": seal_figurehead.files}
+"""Files that are made by code when they are asked for, by job; those of the others are shipped."""
 
 
 def demo_job(name: str) -> Job:
@@ -35,7 +39,15 @@ def demo_job(name: str) -> Job:
 def demo_model(name: str) -> bytes:
     """The model file of a demo job."""
     file = DEMO_JOBS[name]()["part"]["file"]
+    if name in MADE:
+        return MADE[name]()[file]
     return resources.files("fenrik.demo").joinpath("models", file).read_bytes()
+
+
+def demo_files(name: str) -> dict[str, bytes]:
+    """The further files of a demo job, by name."""
+    made = MADE[name]() if name in MADE else {}
+    return {file: made[file] for file in DEMO_JOBS[name]().get("files", [])}
 
 
 def write_demo(folder: Any) -> None:
@@ -44,4 +56,5 @@ def write_demo(folder: Any) -> None:
         (folder / f"{name}.json").write_text(demo_job(name).model_dump_json(indent=2, exclude_none=True), "utf-8")
         job = demo_job(name)
         assert job.part is not None
-        (folder / job.part.file).write_bytes(demo_model(name))
+        for file, data in {job.part.file: demo_model(name), **demo_files(name)}.items():
+            (folder / file).write_bytes(data)

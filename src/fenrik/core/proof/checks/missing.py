@@ -1,4 +1,4 @@
-"""Operations that could not be computed, which the programs go without."""
+"""Operations, or rows of their paths, that the programs go without."""
 
 from __future__ import annotations
 
@@ -7,14 +7,17 @@ from fenrik.core.proof.run import Run
 
 
 def check(run: Run) -> list[Finding]:
-    """One fault for each."""
+    """One fault for each; and what of the others was left out."""
     return [
-        Finding(
-            kind="not computed",
-            severity="fault",
-            operation=number,
-            message=f"Row {number} is not in the program: {why}",
-            advice="Mend the row, or switch it off.",
-        )
-        for number, why in run.inputs.failed.items()
+        *run.inputs.left_out,
+        *(
+            Finding(
+                kind="not computed",
+                severity="fault",
+                operation=number,
+                message=f"Row {number} is not in the program: {why}",
+                advice="Mend the row, or switch it off.",
+            )
+            for number, why in run.inputs.failed.items()
+        ),
     ]
