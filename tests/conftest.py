@@ -24,6 +24,7 @@ sys.path[:0] = [
         "core/contact",
         "core/proof",
         "core/recognise",
+        "core/robots",
         "core/stock",
         "core/strategies",
         "core/tools",

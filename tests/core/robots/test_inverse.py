@@ -3,6 +3,7 @@
 import kinpy
 import numpy as np
 import pytest
+from cells import urdf_of
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.errors import FenrikError
@@ -36,31 +37,6 @@ OFFSET = arm_of(
 )
 """Three parallel axes, a wrist that is no point."""
 ARMS = {"spherical wrist": WRISTED, "three parallel axes": OFFSET}
-
-
-def urdf_of(arm):
-    """The arm's axes at 0 as a chain of revolute joints (metres), the flange fixed to the last."""
-    s = arm.screws()
-    links, joints, at = ['<link name="base"/>'], [], np.zeros(3)
-    parent = "base"
-    for k in range(6):
-        x, y, z = ((s.origin[k] - at) / 1000).tolist()
-        i, j, l = s.along[k].tolist()  # noqa: E741
-        joints.append(
-            f'<joint name="j{k}" type="revolute"><parent link="{parent}"/><child link="l{k}"/>'
-            f'<origin xyz="{x!r} {y!r} {z!r}" rpy="0 0 0"/><axis xyz="{i!r} {j!r} {l!r}"/>'
-            '<limit lower="-9" upper="9" effort="1" velocity="1"/></joint>'
-        )
-        links.append(f'<link name="l{k}"/>')
-        parent, at = f"l{k}", s.origin[k]
-    x, y, z = ((s.place - at) / 1000).tolist()
-    roll, pitch, yaw = Rotation.from_matrix(s.turn).as_euler("xyz").tolist()
-    links.append('<link name="flange"/>')
-    joints.append(
-        f'<joint name="end" type="fixed"><parent link="{parent}"/><child link="flange"/>'
-        f'<origin xyz="{x!r} {y!r} {z!r}" rpy="{roll!r} {pitch!r} {yaw!r}"/></joint>'
-    )
-    return f'<robot name="arm">{"".join(links)}{"".join(joints)}</robot>'
 
 
 @pytest.mark.parametrize("arm", ARMS.values(), ids=ARMS)

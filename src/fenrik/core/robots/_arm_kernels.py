@@ -270,20 +270,31 @@ def measures(shape, q):
 
 
 @leaf
-def link_pose(shape, q, last, turn, place):
-    """How what joint `last` carries stands, from where it stands at 0: rotation into `turn` (3, 3), shift into `place`.
-
-    A place p at 0 comes to turn · p + place.
-    """
+def at_base(turn, place):
+    """Begin with the pose of what no joint moves: rotation into `turn` (3, 3), shift into `place` (3,)."""
     for i in range(3):
         for j in range(3):
             turn[i, j] = 1.0 if i == j else 0.0
         place[i] = 0.0
-    for k in range(last, -1, -1):
-        axis, origin = shape.along[k], shape.origin[k]
-        for j in range(3):
-            turn[0, j], turn[1, j], turn[2, j] = turned(axis, q[k], turn[0, j], turn[1, j], turn[2, j])
-        place[0], place[1], place[2] = turned_place(axis, origin, q[k], place[0], place[1], place[2])
+
+
+@leaf
+def one_joint_on(shape, angle, k, turn, place):
+    """From how what joint k − 1 carries stands, relative to all at 0, to what joint k carries."""
+    axis, origin = shape.along[k], shape.origin[k]
+    c, s = math.cos(angle), math.sin(angle)
+    # The columns of the joint's own turn, then where it takes the base's origin.
+    ax, ay, az = _by(axis, c, s, 1.0, 0.0, 0.0)
+    bx, by, bz = _by(axis, c, s, 0.0, 1.0, 0.0)
+    dx, dy, dz = _by(axis, c, s, 0.0, 0.0, 1.0)
+    x, y, z = _by(axis, c, s, origin[0], origin[1], origin[2])
+    x, y, z = origin[0] - x, origin[1] - y, origin[2] - z
+    for i in range(3):
+        t0, t1, t2 = turn[i, 0], turn[i, 1], turn[i, 2]
+        place[i] += t0 * x + t1 * y + t2 * z
+        turn[i, 0] = t0 * ax + t1 * ay + t2 * az
+        turn[i, 1] = t0 * bx + t1 * by + t2 * bz
+        turn[i, 2] = t0 * dx + t1 * dy + t2 * dz
 
 
 @kernel(parallel=True, nogil=True)

@@ -10,9 +10,11 @@ from numpy.typing import NDArray
 
 from fenrik.core.frames import Points
 from fenrik.core.kernels import leaf
-from fenrik.core.robots._arm_kernels import link_pose
+from fenrik.core.robots._arm_kernels import at_base, one_joint_on
 
 FAR_MM = 1e6
+MOST_GAP_MM, NEAR_MM = 200.0, 60.0
+"""Gaps that are wider are told as the first; below the second it is looked closer."""
 
 
 class CellShape(NamedTuple):
@@ -38,14 +40,16 @@ class Surroundings(NamedTuple):
     """What bodies of the arm are kept clear of: balls round them, and distances to what stands round.
 
     Attributes:
-        link: (m,) number of the arm's joint that moves a ball. centre: (m, 3) in the base's frame, all joints at 0.
-        radius: (m,). table, cell: (i, j, k) distances from what stands on the table, in its frame, and in the cell, mm,
-            below 0 inside. table_low, cell_low: (3,) the first places. step: (2,) of their lattices.
+        link: (m,) number of the arm's joint that moves a ball, ascending. centre: (m, 3) in the base's frame, all at 0.
+        radius: (m,). within: (m,) how many of the balls that follow are smaller ones within it, which count where it
+            comes near. table, cell: (i, j, k) distances from what stands on the table, in its frame, and in the cell,
+            mm, below 0 inside. table_low, cell_low: (3,) the first places. step: (2,) of their lattices.
     """
 
     link: NDArray[np.int64]
     centre: Points
     radius: Points
+    within: NDArray[np.int64]
     table: NDArray[np.float32]
     table_low: Points
     cell: NDArray[np.float32]
@@ -109,10 +113,10 @@ def flange_at(cell, point, axis, lead, spin, table, track, turn, place):
 
 @leaf
 def _looked_up(field, low, step, x, y, z):
-    """The distance at a place, by its nearest place of the lattice, less what that may be off; far outside of it."""
+    """The distance at a place, by its nearest place of the lattice, less what that may be off."""
     i, j, k = round((x - low[0]) / step), round((y - low[1]) / step), round((z - low[2]) / step)
     if i < 0 or j < 0 or k < 0 or i >= field.shape[0] or j >= field.shape[1] or k >= field.shape[2]:
-        return FAR_MM
+        return MOST_GAP_MM
     dx, dy, dz = x - low[0] - i * step, y - low[1] - j * step, z - low[2] - k * step
     return field[i, j, k] - math.sqrt(dx * dx + dy * dy + dz * dz)
 
@@ -124,12 +128,14 @@ def clearance_at(shape, cell, around, q, table, track, turn, place):
     Args:
         q: (6,) radians. turn, place: scratch.
     """
-    least, last = FAR_MM, -1
+    least, last, m = FAR_MM, -1, -1
     ct, st = math.cos(table), math.sin(table)
-    for m in range(len(around.radius)):
-        if around.link[m] != last:
-            last = around.link[m]
-            link_pose(shape, q, last, turn, place)
+    at_base(turn, place)
+    while m + 1 < len(around.radius):
+        m += 1
+        while last < around.link[m]:
+            last += 1
+            one_joint_on(shape, q[last], last, turn, place)
         a, b, c = around.centre[m, 0], around.centre[m, 1], around.centre[m, 2]
         x = turn[0, 0] * a + turn[0, 1] * b + turn[0, 2] * c + place[0]
         y = turn[1, 0] * a + turn[1, 1] * b + turn[1, 2] * c + place[1]
@@ -150,5 +156,10 @@ def clearance_at(shape, cell, around, q, table, track, turn, place):
         )
         x, y = ct * x + st * y, ct * y - st * x
         gap = min(gap, _looked_up(around.table, around.table_low, around.step[0], x, y, z))
-        least = min(least, gap - around.radius[m])
+        gap -= around.radius[m]
+        if around.within[m] > 0:
+            if gap < min(least, NEAR_MM):
+                continue
+            m += around.within[m]
+        least = min(least, gap)
     return least

@@ -29,7 +29,9 @@ def _greatest(first, second, first_rate, cap, first_span, second_span, most):
     for j in range(len(most)):
         same += first[j] * second[j] / (most[j] * most[j])
         size += second[j] * second[j] / (most[j] * most[j])
-    steady = min(max(first_rate * same / max(size, 1e-300), 0.0), cap)
+    steady = max(first_rate * same / max(size, 1e-300), 0.0)
+    if steady >= cap:
+        return cap  # it slows down: that is for the other direction to see to
     low, high = 0.0, cap
     if steady > 0.0:
         if _lack(first, second, first_rate, steady, first_span, second_span, most) <= 0.0:

@@ -362,13 +362,9 @@ def standings(shape, cell, around, wanted, point, axis, lead, spin, table, track
                     a, b, c = measures(shape, own[way])
                     stands = 2
                     if min(a, min(b, c)) > 0.02:
-                        stands = 3
-                        if best < 4 and (
-                            len(around.radius) == 0
-                            or clearance_at(shape, cell, around, own[way], table[g], track[g], turn, place) >= 0.0
-                        ):
-                            stands = 4
-                        best = max(best, stands)
+                        gap = clearance_at(shape, cell, around, own[way], table[g], track[g], turn, place)
+                        stands = 4 if gap >= 0.0 else 3
+                best = max(best, stands)
                 if best == 4:
                     break
             found[i, g] = best

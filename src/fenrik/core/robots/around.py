@@ -16,16 +16,16 @@ from scipy.ndimage import distance_transform_edt, label
 
 from fenrik.core.frames import Points
 from fenrik.core.machines.bodies import STILL, hull_of
-from fenrik.core.robots._cell_kernels import Surroundings
+from fenrik.core.robots._cell_kernels import MOST_GAP_MM, Surroundings
 from fenrik.core.robots.cell import Cell
 from fenrik.core.tools import Tool, assembly_of
 
-PLACES, MARGIN_MM, LEAST_STEP_MM = 160, 200.0, 5.0
+PLACES, LEAST_STEP_MM = 160, 5.0
 FIRST_LINK = 2
 """Bodies that move with the first joints stand beside the base, whatever they do: those from the third on count."""
 BALL_SHARE = 0.8
 """Balls of a row lie apart by so much of how thick their body is."""
-RING = 12
+RING, CORNERS = 12, 8
 Surface = tuple[Points, np.ndarray]
 """Places (k, 3) and triangles (m, 3)."""
 
@@ -34,7 +34,8 @@ def nothing_around() -> Surroundings:
     """No bodies, and nothing round them."""
     empty = np.full((1, 1, 1), 1e6, np.float32)
     none = np.zeros((0, 3))
-    return Surroundings(np.zeros(0, np.int64), none, np.zeros(0), empty, np.zeros(3), empty, np.zeros(3), np.ones(2))
+    whole = np.zeros(0, np.int64)
+    return Surroundings(whole, none, np.zeros(0), whole, empty, np.zeros(3), empty, np.zeros(3), np.ones(2))
 
 
 def surroundings(cell: Cell, tool: Tool, on_table: Iterable[Surface]) -> Surroundings:
@@ -47,7 +48,7 @@ def surroundings(cell: Cell, tool: Tool, on_table: Iterable[Surface]) -> Surroun
     columns, table = cell.arm_columns, cell.table.frame("table")
     turning = columns.stop if cell.turntable is not None else STILL
     still: list[Surface] = []
-    balls: list[tuple[int, Points, float]] = []
+    balls: list[tuple[int, Points, float, int]] = []
     turned = list(on_table)
     base = cell.base.frame("base")
     for body in cell.placed_bodies():
@@ -71,6 +72,7 @@ def surroundings(cell: Cell, tool: Tool, on_table: Iterable[Surface]) -> Surroun
         link=np.array([b[0] for b in balls], np.int64),
         centre=np.array([b[1] for b in balls]).reshape(-1, 3),
         radius=np.array([b[2] for b in balls], dtype=np.float64),
+        within=np.array([b[3] for b in balls], np.int64),
         table=table_field,
         table_low=table_low,
         cell=cell_field,
@@ -84,8 +86,9 @@ def _ring(radius_mm: float, height_mm: float) -> Points:
     return np.column_stack([radius_mm * np.cos(t), radius_mm * np.sin(t), np.full(RING, height_mm)])
 
 
-def _balls(corners: Points) -> list[tuple[Points, float]]:
-    """Balls in a row that enclose the convex hull of places."""
+def _balls(corners: Points) -> list[tuple[Points, float, int]]:
+    """Balls in a row that enclose the convex hull of places, each with the smaller ones within it that do so, too:
+    centre, radius, and how many follow that are within it."""
     middle = 0.5 * (corners.min(axis=0) + corners.max(axis=0))
     _, _, axes = np.linalg.svd(corners - middle)
     own = (corners - middle) @ axes.T
@@ -94,9 +97,26 @@ def _balls(corners: Points) -> list[tuple[Points, float]]:
     thick = float(np.linalg.norm((own - centre)[:, 1:], axis=1).max())
     length = float(high[0] - low[0])
     count = max(1, math.ceil(length / max(BALL_SHARE * thick, 1.0)))
-    radius = math.hypot(thick, 0.5 * length / count)
-    along = low[0] + length * (np.arange(count) + 0.5) / count
-    return [(middle + axes.T @ np.array([a, centre[1], centre[2]]), radius) for a in along.tolist()]
+    step, angular = length / count, len(corners) <= CORNERS
+    pieces, across = (2, 2) if angular else (3, 1)
+    found: list[tuple[Points, float, int]] = []
+
+    def ball(at: Points, radius: float, within: int) -> None:
+        found.append((middle + axes.T @ at, radius, within))
+
+    for k in range(count):
+        first = low[0] + k * step
+        inner = list(np.ndindex(pieces, across, across))
+        ball(np.array([first + 0.5 * step, centre[1], centre[2]]), math.hypot(thick, 0.5 * step), len(inner))
+        for a, b, c in inner:
+            along = first + (a + 0.5) * step / pieces
+            if not angular:
+                ball(np.array([along, centre[1], centre[2]]), math.hypot(thick, 0.5 * step / pieces), 0)
+                continue
+            size = (high - low)[1:] / 2
+            at = np.array([along, low[1] + (b + 0.5) * size[0], low[2] + (c + 0.5) * size[1]])
+            ball(at, 0.5 * math.hypot(step / pieces, float(np.hypot(*size))), 0)
+    return found
 
 
 def _field(surfaces: list[Surface]) -> tuple[np.ndarray, Points, float]:
@@ -104,8 +124,8 @@ def _field(surfaces: list[Surface]) -> tuple[np.ndarray, Points, float]:
     if not surfaces:
         none = nothing_around()
         return none.table, none.table_low, 1.0
-    low = np.min([p.min(axis=0) for p, _ in surfaces], axis=0) - MARGIN_MM
-    high = np.max([p.max(axis=0) for p, _ in surfaces], axis=0) + MARGIN_MM
+    low = np.min([p.min(axis=0) for p, _ in surfaces], axis=0) - MOST_GAP_MM
+    high = np.max([p.max(axis=0) for p, _ in surfaces], axis=0) + MOST_GAP_MM
     step = max(float((high - low).max()) / PLACES, LEAST_STEP_MM)
     size = np.ceil((high - low) / step).astype(int) + 1
     taken = np.zeros(size, np.bool_)
@@ -119,7 +139,7 @@ def _field(surfaces: list[Surface]) -> tuple[np.ndarray, Points, float]:
     off = 0.5 * step * (math.sqrt(3.0) + 0.5)
     outside = distance_transform_edt(~taken) * step - off
     inside = distance_transform_edt(taken) * step
-    return np.where(taken, -inside, outside).astype(np.float32), low, step
+    return np.minimum(np.where(taken, -inside, outside), MOST_GAP_MM).astype(np.float32), low, step
 
 
 def _samples(places: Points, triangles: np.ndarray, apart_mm: float) -> Points:

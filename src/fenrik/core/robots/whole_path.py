@@ -14,6 +14,7 @@ needs, so that answers on coarse and on fine rows can be compared.
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -31,10 +32,10 @@ from fenrik.core.robots.chain import CellChain
 from fenrik.core.robots.wishes import ArmWishes
 from fenrik.core.toolpath import Toolpath
 
-SPIN_CHOICES, TABLE_CHOICES, TRACK_CHOICES = 18, 18, 9
+SPIN_CHOICES, TABLE_CHOICES, TRACK_CHOICES = 16, 16, 9
 REFINED = (0.5, 0.5, 0.25, 0.25, 0.12, 0.12, 0.06, 0.06)
 """Steps of the finer rounds, as shares of the first."""
-COARSE_MM, COARSE_RAD, MOST_COARSE = 40.0, 0.14, 1000
+COARSE_MM, COARSE_RAD, MOST_COARSE = 40.0, 0.14, 800
 AIR_MM_S, TURN_RAD_S, LEAST_S = 150.0, 1.5, 1e-3
 LEAP, FREE_LEAP = 1e4, 20.0
 ROUNDS = 4
@@ -347,7 +348,7 @@ def _followed(task: _Task, answer: _Answer) -> tuple[WholePath, NDArray[np.int64
     leaps = answer.leap[there] | np.append(True, np.diff(np.flatnonzero(there)) > 1)[: len(known)]
     # What lies between two coarse rows that follow one another is reached as they are.
     parts = np.flatnonzero(leaps)
-    for a, b in zip(parts.tolist(), [*parts[1:].tolist(), len(known)], strict=True):
+    for a, b in itertools.pairwise([*parts.tolist(), len(known)]):
         first = known[a]
         last = known[b - 1] if b == len(known) else _turning_row(task, known[b - 1], known[b])
         span = np.arange(first, last + 1)
