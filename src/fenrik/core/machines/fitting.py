@@ -142,7 +142,7 @@ def lifted_out(chain: Chain, around: SafeSphere, point: Points, axis: Points, jo
     for share in LIFTS:
         place = point + share * (out - point)
         values = chain.near(place[None], axis[None], joints[None])[0]
-        if not np.isnan(values).any():
+        if not np.isnan(values).any() and chain.keeps_ends(values):
             break
     return place, values
 

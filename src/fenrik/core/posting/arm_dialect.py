@@ -18,6 +18,8 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 NUMBER = r"[-+]?\d+(?:\.\d*)?"
 FIELDS = ("name", "number", "rpm", "size", "feed", "seconds", "place", "turns", "joints", "external", "way", "rounds")
+COUNTS = {"number": "{0}", "rpm": "{0}", "size": "{0}", "feed": "{0}", "seconds": "{0}", "place": "{2}", "turns": "{2}"}
+"""How many more numbers a field has than one; others have as many as there are joints or words."""
 ACTS = ("frame", "tool", "spindle", "coolant", "blend", "swing", "line", "timed", "fast", "pause", "call", "end")
 LINE = Field(min_length=1, max_length=200)
 
@@ -74,7 +76,10 @@ class ArmDialect(BaseModel):
         for part in parts:
             if part.startswith("{"):
                 field = part[1:-1]
-                found.append(kinds.get(field, rf"(?P<{field}>{NUMBER}(?:{sep}{NUMBER})*|)"))
+                more = COUNTS.get(field, "*")
+                found.append(
+                    kinds.get(field, rf"(?P<{field}>{NUMBER}(?:{sep}{NUMBER}){more}{'|' if more == '*' else ''})")
+                )
             else:
                 found.append(re.escape(part))
         return "".join(found) + r"\s*$"
