@@ -96,7 +96,8 @@ def _along(run: Run, scene: _Scene, rows: np.ndarray) -> list[Finding]:
     tool = run.inputs.tools[int(motions.tool[rows[0]])]
     values = machine.stands(motions.joints[rows], run.inputs.at, np.full(len(rows), tool.assembly_mm))
     tool_frame = scene.linkage.branches[0][-1] if scene.linkage.branches[0] else STILL
-    pairs = [(a, b) for a in _tool_bodies(tool, tool_frame, machine.face) for b in scene.others]
+    pairs = [(a, b) for a in _tool_bodies(tool, tool_frame, machine.face) for b in [*scene.others, *scene.carried]]
+    pairs += list(itertools.combinations(scene.carried, 2))
     pairs += [(a, b) for a in scene.carried for b in [*scene.others, *scene.clamped]]
     pairs += [(a, b) for a, b in itertools.combinations(scene.others, 2)]
     found = []
