@@ -28,6 +28,8 @@ _IDENTITY = {
     "operations": "number",
     "setups": "id",
     "machines": "name",
+    "cells": "name",
+    "postures": "name",
     "materials": "name",
     "fixtures": "id",
     "sketches": "id",

@@ -15,7 +15,19 @@ from fenrik.app import problems, reading
 from fenrik.app.access.guard import Guard
 from fenrik.app.access.roles import admitted
 from fenrik.app.events import hub
-from fenrik.app.routers import accounts, condition, jobs, library, pages, parts, planning, setups, views, work
+from fenrik.app.routers import (
+    accounts,
+    condition,
+    jobs,
+    library,
+    machines,
+    pages,
+    parts,
+    planning,
+    setups,
+    views,
+    work,
+)
 from fenrik.app.settings import Serving, desk_socket, is_desk
 from fenrik.app.work.watch import watch
 from fenrik.core.sources import is_warm
@@ -80,8 +92,8 @@ app = FastAPI(
 app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
 app.add_middleware(Guard, serving=Serving.here(), is_desk=is_desk())
 problems.install(app)
-for module in (accounts, jobs, parts, setups, library, views, work, planning, condition):
-    for router in (module.router, getattr(module, "desk", None)):
+for module in (accounts, jobs, parts, setups, library, machines, views, work, planning, condition):
+    for router in (module.router, getattr(module, "desk", None), getattr(module, "shop", None)):
         if router is not None:
             app.include_router(router, dependencies=[Depends(admitted)])
 app.include_router(pages.router)

@@ -29,6 +29,8 @@ class OperationStatus(BaseModel):
         description="false: it cuts nothing, for `reason` where it left something out; known once it is proven",
     )
     path_key: str = Field(default="", description="changes exactly when the path does")
+    way: str = Field(default="", description="of the arm, in a cell: ready or out of date; empty: no cell")
+    way_key: str = Field(default="", description="changes exactly when the arm's way does")
 
 
 class SetupStatus(BaseModel):
@@ -87,7 +89,7 @@ def job_status(job_id: str, build: Build, version: int, can_undo: bool, can_redo
         version=version,
         operations=operations,
         setups=setups,
-        missing=_missing(build, setups),
+        missing=_missing(build, setups, operations),
         tasks=shown,
         can_undo=can_undo,
         can_redo=can_redo,
@@ -115,6 +117,8 @@ def _states(
                 for o in job.route(setup):
                     keys[f"path {o.number}"] = build.path_key(o)
                     keys[f"failure {o.number}"] = build.failure_key(o)
+                    if (way := build.arm_way_key(o)) is not None:
+                        keys[f"way {o.number}"] = way
                 keys[f"program {setup.id}"], keys[f"proof {setup.id}"] = (
                     build.program_key(setup),
                     build.proof_key(setup),
@@ -154,7 +158,10 @@ def _states(
             time_s=time_s,
             cuts=time_s is not None if proven and o.enabled else None,
             path_key=_short(key),
+            way_key=_short(keys.get(f"way {o.number}")),
         )
+        if f"way {o.number}" in keys:
+            status_o.way = "ready" if keys[f"way {o.number}"] in present else "out of date"
         if not o.enabled:
             status_o.state = "off"
         elif key is None or key not in present:
@@ -213,7 +220,7 @@ def faults_words(count: int) -> str:
     return f"{count} {'fault' if count == 1 else 'faults'} to look at."
 
 
-def _missing(build: Build, setups: list[SetupStatus]) -> list[Missing]:
+def _missing(build: Build, setups: list[SetupStatus], operations: list[OperationStatus]) -> list[Missing]:
     job = build.job
     found = []
     if job.part is None:
@@ -232,6 +239,10 @@ def _missing(build: Build, setups: list[SetupStatus]) -> list[Missing]:
         if 0 < places < len(used):
             words = f"{setup.name or setup.id}: {len(used)} tools, but the magazine has {places} places."
             found.append(Missing(stage="tools", message=words))
+    unsolved = [str(o.number) for o in operations if o.way == "out of date"]
+    if unsolved:
+        rows = f"row{'s' if len(unsolved) > 1 else ''} {', '.join(unsolved)}"
+        found.append(Missing(stage="cell", message=f"The arm's way is not solved for {rows}."))
     for status in setups:
         if job.route(job.setup(status.id)) and status.proof != "ready":
             found.append(Missing(stage="proof", message="Compute and prove the route."))

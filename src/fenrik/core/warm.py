@@ -15,9 +15,25 @@ from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.frames import Points
 from fenrik.core.job import parse_job
 from fenrik.core.machines import Machine
+from fenrik.core.machines.bodies import Round
 from fenrik.core.posting import ControllerState, PostedOperation, load_controllers, post_programs
 from fenrik.core.progress import Progress, silent
 from fenrik.core.regions import Shadow, fit_arcs
+from fenrik.core.robots import (
+    Arm,
+    ArmJoint,
+    ArmWishes,
+    Cell,
+    CellBody,
+    CellChain,
+    Link,
+    LinkTable,
+    Place,
+    Turntable,
+    surroundings,
+    whole_path,
+)
+from fenrik.core.robots.reach import bands
 from fenrik.core.solids.exact import exact_faces
 from fenrik.core.solids.mesh_faces import group_faces
 from fenrik.core.solids.model import Mesh
@@ -28,7 +44,7 @@ from fenrik.core.stock.shaping import stock_from_mesh
 from fenrik.core.stock.standing import standing
 from fenrik.core.store import MemoryStore
 from fenrik.core.strategies.registry import STRATEGIES
-from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, Poses, SafePlane, motion_times
+from fenrik.core.toolpath import Feeds, MotionLimits, PathBuilder, Poses, SafePlane, Toolpath, motion_times
 from fenrik.core.toolpath.poses import UPRIGHT
 from fenrik.core.toolpath.tour import visiting_order
 from fenrik.core.tools import Assembly, BallCutter, Body, Tool
@@ -129,9 +145,29 @@ def _programs() -> None:
     motion_times(path, MotionLimits())
     tool = Tool(number=1, cutter=BallCutter(diameter_mm=2, flute_length_mm=4), stick_out_mm=9)
     machine = Machine(name="warm")
-    for controller in load_controllers().values():
+    for controller in (c for c in load_controllers().values() if not c.drives_arms):
         for program in post_programs(controller, machine, [PostedOperation(1, "warm", tool, 1000, path)], "warm", 54):
             controller.read(program.text, ControllerState(machine, 1, {}, {}))
+
+
+def _arms() -> None:
+    rows = [
+        Link(d_mm=600, a_mm=100, alpha_deg=-90), Link(a_mm=700, zero_deg=-90), Link(a_mm=90, alpha_deg=-90),
+        Link(d_mm=800, alpha_deg=90), Link(alpha_deg=-90), Link(d_mm=100),
+    ]  # fmt: skip
+    joints = [ArmJoint(name=f"J{k}", low_deg=-200, high_deg=200) for k in range(6)]
+    arm = Arm(name="warm", joints=joints, shape=LinkTable(rows=rows))
+    body = CellBody(name="b", of="face", shapes=[Round(foot_mm=(0, 0, 0), height_mm=90, radius_mm=30)])
+    cell = Cell(name="warm", arm=arm, table=Place(at_mm=(1000, 0, 300)), turntable=Turntable(), bodies=[body])
+    chain = CellChain(cell, 50.0)
+    tool = Tool(number=1, cutter=BallCutter(diameter_mm=2, flute_length_mm=4), stick_out_mm=9)
+    point = np.column_stack([np.linspace(0, 90, 12), np.zeros(12), np.full(12, 50.0)])
+    flat = np.zeros((12, 3))
+    path = Toolpath.plain(point, np.zeros(12, np.int8), flat, np.zeros(12, np.int8), np.full(12, 900.0))
+    around = surroundings(cell, tool, [(_CORNERS, _MESH.triangles)])
+    way = whole_path(chain, path, ArmWishes(), around)
+    chain.least_minutes(np.nan_to_num(way.joints), np.ones(12))
+    bands(chain, path, ArmWishes(), around)
 
 
 STEPS: dict[str, tuple[float, Callable[[], None]]] = {
@@ -142,6 +178,7 @@ STEPS: dict[str, tuple[float, Callable[[], None]]] = {
     "clearance": (0.46, _clearance),
     "cutting leaning": (0.44, _cut_leaning),
     "tip heights": (0.30, _drop),
+    "arms": (0.90, _arms),
 }
 """What there is to compile, with its share of the time; the longest first."""
 

@@ -34,7 +34,11 @@ export function Commands() {
   const actions = useMemo<SpotlightActionData[]>(
     () => [
       ...(next ? [{ id: "next", label: next.words, onClick: next.act }] : []),
-      ...STAGES.map((s) => ({ id: s.id, label: `Go to ${s.title}`, onClick: () => view.set({ stage: s.id }) })),
+      ...STAGES.filter((s) => s.wanted(doc)).map((s) => ({
+        id: s.id,
+        label: `Go to ${s.title}`,
+        onClick: () => view.set({ stage: s.id }),
+      })),
       ...doc.setups.map((s) => ({
         id: `compute-${s.id}`,
         label: `Compute and prove ${s.name || s.id}`,

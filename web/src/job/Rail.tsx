@@ -4,11 +4,11 @@ import { useJob, useStanding } from "./useJob";
 
 /** The stages, and how much each still lacks. */
 export function Rail({ stage }: { stage: string }) {
-  const { id } = useJob();
+  const { id, doc } = useJob();
   const { status } = useStanding();
   return (
     <nav className="rail" aria-label="Stages">
-      {STAGES.map((s) => {
+      {STAGES.filter((s) => s.wanted(doc)).map((s) => {
         const lacks = status?.missing.filter((m) => m.stage === s.id) ?? [];
         return (
           <Link

@@ -258,3 +258,51 @@ export function useFinish() {
     queryFn: () => take(api.GET("/api/jobs/{job_id}/finish", job_id(id))),
   });
 }
+
+/** The bodies and joints of a setup's machine. */
+export function useMachine(setup: string) {
+  const { id, doc, version } = useJob();
+  const own = doc.setups.find((s) => s.id === setup);
+  return useQuery<Block>({
+    queryKey: ["machine", id, setup, version],
+    enabled: !!doc.part && !!own?.machine,
+    retry: false,
+    placeholderData: keepPreviousData,
+    queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/setups/${setup}/machine`, signal),
+  });
+}
+
+/** The key of an arm's way along a row; empty where it is not solved. */
+export function useWayKey(number: number | null): string {
+  const { status } = useStanding();
+  const made = status?.operations.find((o) => o.number === number);
+  return made?.way === "ready" ? made.way_key : "";
+}
+
+export function useArmWay(number: number | null) {
+  const { id } = useJob();
+  const key = useWayKey(number);
+  return useQuery<Block>({
+    queryKey: ["arm way", id, number, key],
+    enabled: !!key,
+    retry: false,
+    queryFn: ({ signal }) => fetchBlock(`/api/jobs/${id}/operations/${number}/arm`, signal),
+  });
+}
+
+/** How much of a row is reached at values of the axes round an arm; asked for where its path is ready. */
+export function useReach(number: number | null, on: boolean) {
+  const { id, version } = useJob();
+  return useQuery({
+    queryKey: ["reach", id, number, version],
+    enabled: on && number !== null,
+    retry: false,
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      take(
+        api.GET("/api/jobs/{job_id}/operations/{number}/reach", {
+          params: { path: { job_id: id, number: number! } },
+        }),
+      ),
+  });
+}

@@ -12,15 +12,27 @@ export type Stage = {
   Bench: LazyExoticComponent<ComponentType>;
   /** Whether there is anything to list in the bench yet. */
   lists: (doc: JobDocument) => boolean;
+  /** Whether the job has a use for it. */
+  wanted: (doc: JobDocument) => boolean;
 };
 
-const stage = (id: string, title: string, load: Loads, lists: Stage["lists"] = () => true): Stage => ({
+const stage = (
+  id: string,
+  title: string,
+  load: Loads,
+  lists: Stage["lists"] = () => true,
+  wanted: Stage["wanted"] = () => true,
+): Stage => ({
   id,
   title,
   Sheet: lazy(() => load().then((m) => ({ default: m.Sheet }))),
   Bench: lazy(() => load().then((m) => ({ default: m.Bench }))),
   lists,
+  wanted,
 });
+
+/** Whether the machine of some setup is a cell. */
+const hasCell = (doc: JobDocument) => doc.setups.some((s) => doc.cells.some((c) => c.name === s.machine));
 
 export const STAGES: Stage[] = [
   stage(
@@ -37,6 +49,13 @@ export const STAGES: Stage[] = [
   ),
   stage("tools", "Tools", () => import("../stages/tools")),
   stage("route", "Route", () => import("../stages/route")),
+  stage(
+    "cell",
+    "Cell",
+    () => import("../stages/cell"),
+    () => true,
+    hasCell,
+  ),
   stage("proof", "Proof", () => import("../stages/proof")),
   stage("release", "Release", () => import("../stages/release")),
 ];

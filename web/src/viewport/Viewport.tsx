@@ -7,6 +7,9 @@ import { useColumns, useFeatures, useGeometry, useProof, useScene } from "../job
 import { useJob } from "../job/useJob";
 import { useView } from "../job/view";
 import { KINDS } from "../theme";
+import { useArmRow } from "../job/useArmRow";
+import { ArmLegend } from "./ArmLegend";
+import { ArmPath } from "./ArmPath";
 import { Camera } from "./Camera";
 import { Cutting } from "./Cutting";
 import { DeviationScale } from "./DeviationScale";
@@ -15,6 +18,7 @@ import { HeightMarks } from "./HeightMarks";
 import { FindingMarks, ZeroMarks } from "./Marks";
 import { LeftDots, LeftLegend } from "./LeftMap";
 import { useDots } from "./motion";
+import { MachineBodies, MovedWork } from "./MachineBodies";
 import { OperationPath } from "./OperationPath";
 import { Overlay } from "./Overlay";
 import { PartMesh } from "./PartMesh";
@@ -53,6 +57,8 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
   }, [stage, scene.data]);
   const hole = picks.purpose === "up hole" && picks.faces.length ? featureOf(features.data, picks.faces[0]) : null;
   const setup = doc.setups.find((s) => s.id === view.setup);
+  const armRow = useArmRow();
+  const moving = stage === "cell" || (proving && stage === "proof");
   const sketches =
     stage === "part"
       ? doc.sketches.filter((s) => s.id === view.sketch)
@@ -94,42 +100,46 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
           <directionalLight position={[400, 100, 200]} intensity={0.5} />
         </group>
         <Camera box={box} look={look} turn={stage === "part" ? null : (scene.data?.rotation ?? null)} />
-        {shown && !proving && (
-          <PartMesh block={shown} picked={picked} lit={picks.lit} roles={roles} hoverTakes={takes} onPick={take} />
-        )}
-        {stage === "setups" && <SetupBodies />}
-        {(stage === "setups" || stage === "route") && scene.data && geometry.data && scene.data.copies.length > 1 && (
-          <Copies scene={scene.data} block={geometry.data} />
-        )}
-        {(stage === "part" || stage === "setups") && <MeasureMarks />}
-        {sketches.map((s) => (
-          <SketchLines key={s.id} sketch={s.id} />
-        ))}
-        <ZeroMarks />
-        {stage === "route" && view.leftOver && <LeftDots />}
-        {stage === "route" &&
-          doc.operations
-            .filter((o) => view.rows.includes(o.number))
-            .map((o) => <OperationPath key={o.number} number={o.number} />)}
-        {stage === "route" &&
-          scene.data &&
-          doc.operations.some((o) => o.setup === view.setup && o.number === view.rows[0]) &&
-          view.rows.length === 1 && <HeightMarks number={view.rows[0]} scene={scene.data} />}
-        {proving && <Cutting deviation={view.deviation && stage === "proof"} onBusy={setBusy} />}
-        {proving && setup?.fixtures.map((f) => <FixtureBody key={f.id} setup={view.setup} id={f.id} picked={[]} />)}
-        {stage === "tools" &&
-          scene.data &&
-          doc.tools
-            .filter((t) => t.number === view.tool)
-            .map((t) => (
-              <ToolBody
-                key={t.number}
-                tool={t}
-                tip={scene.data.origin as Vec}
-                axis={[scene.data.rotation[0][2], scene.data.rotation[1][2], scene.data.rotation[2][2]]}
-              />
-            ))}
-        {proving && <FindingMarks setup={view.setup} />}
+        <MovedWork setup={view.setup} row={stage === "cell" ? (armRow?.number ?? null) : null} on={moving}>
+          {shown && !proving && (
+            <PartMesh block={shown} picked={picked} lit={picks.lit} roles={roles} hoverTakes={takes} onPick={take} />
+          )}
+          {stage === "setups" && <SetupBodies />}
+          {(stage === "setups" || stage === "route") && scene.data && geometry.data && scene.data.copies.length > 1 && (
+            <Copies scene={scene.data} block={geometry.data} />
+          )}
+          {(stage === "part" || stage === "setups") && <MeasureMarks />}
+          {sketches.map((s) => (
+            <SketchLines key={s.id} sketch={s.id} />
+          ))}
+          <ZeroMarks />
+          {stage === "route" && view.leftOver && <LeftDots />}
+          {stage === "route" &&
+            doc.operations
+              .filter((o) => view.rows.includes(o.number))
+              .map((o) => <OperationPath key={o.number} number={o.number} />)}
+          {stage === "route" &&
+            scene.data &&
+            doc.operations.some((o) => o.setup === view.setup && o.number === view.rows[0]) &&
+            view.rows.length === 1 && <HeightMarks number={view.rows[0]} scene={scene.data} />}
+          {proving && <Cutting deviation={view.deviation && stage === "proof"} onBusy={setBusy} />}
+          {proving && setup?.fixtures.map((f) => <FixtureBody key={f.id} setup={view.setup} id={f.id} picked={[]} />)}
+          {stage === "tools" &&
+            scene.data &&
+            doc.tools
+              .filter((t) => t.number === view.tool)
+              .map((t) => (
+                <ToolBody
+                  key={t.number}
+                  tool={t}
+                  tip={scene.data.origin as Vec}
+                  axis={[scene.data.rotation[0][2], scene.data.rotation[1][2], scene.data.rotation[2][2]]}
+                />
+              ))}
+          {proving && <FindingMarks setup={view.setup} />}
+          {stage === "cell" && armRow && <ArmPath number={armRow.number} />}
+          {moving && <MachineBodies setup={view.setup} row={stage === "cell" ? (armRow?.number ?? -1) : null} />}
+        </MovedWork>
         {boxing && geometry.data && (
           <ScreenBox
             block={geometry.data}
@@ -171,6 +181,7 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
           ))}
         </div>
       )}
+      {stage === "cell" && <ArmLegend />}
       {stage === "proof" && view.deviation && proof.data && (
         <DeviationScale deviation={proof.data.deviation as never} band={doc.proof.band_mm} />
       )}

@@ -1,8 +1,10 @@
 /** What is to be fitted into the view: the part, and with it the copies and what holds them. */
 import { useMemo } from "react";
 import { Box3, Vector3 } from "three";
+import type { Block } from "../api/client";
 import type { Vec } from "../job/document";
-import { useGeometry, useScene } from "../job/queries";
+import { metaOf, toPart } from "../job/machine";
+import { useGeometry, useMachine, useScene } from "../job/queries";
 
 export function useBounds(stage: string, setup: string): Box3 | null {
   const geometry = useGeometry();
@@ -15,8 +17,10 @@ export function useBounds(stage: string, setup: string): Box3 | null {
     for (let i = 0; i < v.length; i += 3) b.expandByPoint(p.set(v[i], v[i + 1], v[i + 2]));
     return b;
   }, [geometry.data]);
+  const machine = useMachine(stage === "cell" ? setup : "").data;
   return useMemo(() => {
     const s = scene.data;
+    if (stage === "cell" && machine) return boundsOfMachine(machine);
     if (!box || !s || stage === "part" || stage === "tools") return box;
     const b = box.clone();
     for (const c of s.copies)
@@ -35,5 +39,19 @@ export function useBounds(stage: string, setup: string): Box3 | null {
             new Vector3(...(s.rotation.map((row) => row.reduce((sum, v, c) => sum + v * corner[c], 0)) as Vec)),
           );
     return b;
-  }, [box, scene.data, stage]);
+  }, [box, scene.data, stage, machine]);
+}
+
+/** The box of what moves in a cell and of what carries the work; floors and the like lie about it. */
+function boundsOfMachine(machine: Block): Box3 {
+  const meta = metaOf(machine),
+    to = toPart(meta),
+    corners = machine.corners as Float32Array,
+    b = new Box3(),
+    p = new Vector3();
+  for (const body of meta.bodies)
+    if (body.frame >= 0)
+      for (let i = 3 * body.first; i < 3 * (body.first + body.count); i += 3)
+        b.expandByPoint(p.set(corners[i], corners[i + 1], corners[i + 2]).applyMatrix4(to));
+  return b;
 }

@@ -112,15 +112,19 @@ def proof_columns(job_id: str, setup_id: str) -> Response:
     setup = opened.setup(setup_id)
     summary, c = _proof(opened, setup)
     frame = opened.build.frame(setup)
-    ends = np.cumsum(c["seconds"])
+    ends, own = np.cumsum(c["seconds"]), opened.job.machine_of(setup)
+    lengths = {t.number: t.assembly_mm for t in opened.job.tools}
+    long = np.array([lengths.get(int(t), 0.0) for t in c["tool"].tolist()])
+    at = opened.build.clamped(setup).at if own.turns else (0.0, 0.0, 0.0)
     rate = np.where(c["seconds"] > 1e-9, c["removed"] / np.maximum(c["seconds"], 1e-9), 0.0)
     return binary(
         encode(
-            {"time_s": summary["time_s"], "joints": [j.name for j in opened.job.machine_of(setup).all_joints()]},
+            {"time_s": summary["time_s"], "joints": [j.name for j in own.all_joints()]},
             end_s=ends,
             point=frame.to_part(c["point"]).astype(np.float32),
             axis=(c["axis"] @ frame.rotation.T).astype(np.float32),
             joints=c["joints"].astype(np.float32),
+            own=own.stands(c["joints"], at, long).astype(np.float32),
             kind=c["kind"].astype(np.uint8),
             feed=c["feed"].astype(np.float32),
             operation=c["operation"].astype(np.int32),

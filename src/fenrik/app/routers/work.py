@@ -24,7 +24,7 @@ from fenrik.app.work import tasks
 from fenrik.core.errors import fail
 from fenrik.core.job import Job
 from fenrik.core.keys import sha256
-from fenrik.core.posting import load_dialects
+from fenrik.core.posting import load_arm_dialects, load_dialects
 from fenrik.core.report import cl_texts, merged_proof, setup_report, setup_sheet
 
 router = APIRouter(prefix="/api", tags=["work"])
@@ -89,7 +89,9 @@ def _schema() -> str:
 
 @router.get("/dialects", operation_id="listDialects")
 def dialects() -> list[dict[str, str]]:
-    return [{"name": d.name, "description": d.description} for d in load_dialects().values()]
+    machines, arms = load_dialects().values(), load_arm_dialects().values()
+    told = [{"name": d.name, "description": d.description, "drives": "machines"} for d in machines]
+    return told + [{"name": d.name, "description": d.description, "drives": "arms"} for d in arms]
 
 
 @router.get(

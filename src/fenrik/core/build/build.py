@@ -169,6 +169,8 @@ class Build(ArmWays):
             outcome = self.outcome(operation, lambda f, w, s=step, n=operation.number: s(0.7 * f, f"{n}: {w}"))  # type: ignore[misc]
             if outcome.failed:
                 failed[operation.number] = outcome
+            elif self.job.cell_of(setup) is not None:
+                self.arm_way(operation, lambda f, w, s=step, n=operation.number: s(0.7 + 0.2 * f, f"{n}: {w}"))  # type: ignore[misc]
             self.stock_after(operation, lambda f, w, s=step, n=operation.number: s(0.7 + 0.3 * f, f"{n}: {w}"))  # type: ignore[misc]
         if with_proof:
             self.proof(setup, part_of(progress, share, 1.0))

@@ -2,6 +2,8 @@ import { Button, Switch, Text } from "@mantine/core";
 import type { Finding } from "../../api/client";
 import { SchemaForm, useModelSchema } from "../../forms/SchemaForm";
 import { getMoment } from "../../job/moment";
+import { Bodies } from "../../machine/Bodies";
+import { JointReadout } from "../../machine/JointReadout";
 import { useProof } from "../../job/queries";
 import { SetupChoice } from "../../job/SetupChoice";
 import { useJob, useStanding } from "../../job/useJob";
@@ -120,6 +122,8 @@ export function ProofSheet() {
               </button>
             ))}
           </fieldset>
+          <JointReadout setup={view.setup} />
+          <Bodies setup={view.setup} />
         </>
       )}
       <details>

@@ -27,6 +27,35 @@ export function SetupForm({ setup }: { setup: Setup }) {
   const put = (field: string, value: unknown, was: unknown, label = field) =>
     job.edit([{ path: `${at}/${field}`, value, was } as Edit], label);
   const setupSchema = useModelSchema("Setup");
+  const shop = useQuery({
+    queryKey: ["shop machines"],
+    queryFn: () => take(api.GET("/api/library/machines")),
+    staleTime: Infinity,
+  });
+  const own = [...job.doc.machines, ...job.doc.cells].map((m) => m.name);
+  const others = [...(shop.data?.machines ?? []), ...(shop.data?.cells ?? [])].map((m) => m.name);
+  const offered = [
+    { group: "In this job", items: own },
+    { group: "From the shop", items: others.filter((n) => !own.includes(n)) },
+  ];
+  const isCell = (name: string) => [...job.doc.cells, ...(shop.data?.cells ?? [])].some((c) => c.name === name);
+  const drives = isCell(setup.machine) ? "arms" : "machines";
+  /** Takes a machine, with a copy of the shop's where the job has none, and a controller that drives it. */
+  const choose = (name: string) => {
+    const edits: Edit[] = [];
+    if (name && !own.includes(name)) {
+      const machine = shop.data?.machines.find((m) => m.name === name),
+        cell = shop.data?.cells.find((c) => c.name === name);
+      edits.push({ op: "add", path: machine ? "machines" : "cells", value: machine ?? cell });
+    }
+    edits.push({ path: `${at}/machine`, value: name, was: setup.machine });
+    const wanted = isCell(name) ? "arms" : "machines";
+    const now = dialects.data?.find((d) => d.name === setup.dialect);
+    const fitting = dialects.data?.find((d) => d.drives === wanted);
+    if (now?.drives !== wanted && fitting)
+      edits.push({ path: `${at}/dialect`, value: fitting.name, was: setup.dialect });
+    return job.edit(edits, "machine");
+  };
   useClicks(({ on, point }) => {
     if (on !== MARK || (picks.purpose !== "vertex" && picks.purpose !== "hole centre")) return;
     put("work_zero", { kind: "point", of: picks.purpose, place: point }, setup.work_zero, "work zero");
@@ -115,8 +144,8 @@ export function SetupForm({ setup }: { setup: Setup }) {
           label="Machine"
           value={setup.machine || null}
           placeholder="Choose a machine"
-          data={job.doc.machines.map((m) => m.name)}
-          onChange={(v) => put("machine", v ?? "", setup.machine, "machine")}
+          data={offered}
+          onChange={(v) => void choose(v ?? "")}
         />
         <Select
           size="xs"
@@ -124,7 +153,7 @@ export function SetupForm({ setup }: { setup: Setup }) {
           mt={6}
           allowDeselect={false}
           value={setup.dialect}
-          data={(dialects.data ?? []).map((d) => d.name)}
+          data={(dialects.data ?? []).filter((d) => d.drives === drives).map((d) => d.name)}
           description={dialects.data?.find((d) => d.name === setup.dialect)?.description}
           onChange={(v) => put("dialect", v, setup.dialect, "controller")}
         />

@@ -1,0 +1,2 @@
+export { CellBench as Bench } from "./CellBench";
+export { CellSheet as Sheet } from "./CellSheet";
