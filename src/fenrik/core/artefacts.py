@@ -55,7 +55,7 @@ def pack_proof(proof: Proof, zero: Points) -> bytes:
             for n in dict.fromkeys(motions.operation.tolist())
         },
         "zero": zero.tolist(),
-        "operations_in_order": [n for n, _ in run.stocks],
+        "operations_in_order": list(dict.fromkeys(n for n, _ in run.stocks)),
     }
     path = motions.path
     return pack(

@@ -9,6 +9,7 @@ export type JobDocument = Whole<Schemas["Job"]>;
 export type Tool = JobDocument["tools"][number];
 export type Cutter = Tool["cutter"];
 export type HolderSection = Tool["holder"][number];
+export type Cell = JobDocument["cells"][number];
 export type Setup = JobDocument["setups"][number];
 export type Up = Setup["up"];
 export type Place = Setup["fixtures"][number]["place"];

@@ -14,7 +14,7 @@ export type Moving = {
   paint: Paint;
 };
 
-const moving = makeStore<Moving>({ machineMoves: false, bodies: {}, joints: null, row: 0, paint: "plain" });
+const moving = makeStore<Moving>({ machineMoves: true, bodies: {}, joints: null, row: 0, paint: "plain" });
 export const getMoving = moving.get;
 export const useMoving = moving.use;
 export const setMoving = (change: Partial<Moving>) => moving.set({ ...moving.get(), ...change });

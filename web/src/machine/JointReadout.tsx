@@ -3,6 +3,7 @@ import { useMachine } from "../job/queries";
 import { useValues } from "../job/useValues";
 
 const NEAR = 0.05;
+const plain = (v: number | null) => (v === null ? "–" : String(v).replace("-", "−"));
 
 /** The joints of a machine at the moment, each between its ends. */
 export function JointReadout({ setup }: { setup: string }) {
@@ -23,7 +24,7 @@ export function JointReadout({ setup }: { setup: string }) {
             return (
               <tr key={joint.name} className={state}>
                 <td>{joint.name}</td>
-                <td className="n">{low ?? "–"}</td>
+                <td className="n">{plain(low)}</td>
                 <td className="between">
                   {share !== null && (
                     <meter
@@ -34,7 +35,7 @@ export function JointReadout({ setup }: { setup: string }) {
                     />
                   )}
                 </td>
-                <td className="n">{high ?? "–"}</td>
+                <td className="n">{plain(high)}</td>
                 <td className="n">
                   {state && (state === "near" ? "△ " : "✕ ")}
                   {Number.isFinite(value) ? value.toFixed(2).replace("-", "−") : "–"}

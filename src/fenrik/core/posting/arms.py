@@ -118,32 +118,30 @@ class _Writer:
     def written(self) -> Written:
         d, program = self.dialect, self.program
         self.cell = _cell_of(program.machine).cell
-        self.home = self._home()
+        ends = [s for s in program.statements if isinstance(s, Approach | Travel)]
+        first, last = ends[0], ends[-1]
+        self.begin = self._home(first.joints if isinstance(first, Approach) else first.joints[0])
         self.lines += [text.replace("{name}", program.name) for text in d.begin]
         self.held = program.tool
         for statement in program.statements:
             self._write(statement)
         self._say("spindle", rpm="0")
         self._say("coolant", number="0")
-        self._swing(self.home)
+        self._swing(self._home(last.joints if isinstance(last, Approach) else last.joints[last.last - 1]))
         self.lines.append(d.end)
         return Written(("\n".join(self.lines) + "\n").encode("ascii", "replace"), self.made)
 
-    def _home(self) -> Points:
-        home = np.zeros(len(self.program.machine.joints))
+    def _home(self, beside: Points) -> Points:
+        """The arm at home, what carries arm and work where other values have it."""
+        home = np.array(beside, dtype=np.float64)
         home[self.cell.arm_columns] = self.cell.home_deg
-        first = next((s for s in self.program.statements if isinstance(s, Approach)), None)
-        if first is not None:
-            # What carries arm and work goes where the first row has it.
-            columns = self.cell.arm_columns
-            home[: columns.start], home[columns.stop :] = first.joints[: columns.start], first.joints[columns.stop :]
         return home
 
     def _write(self, statement: Statement) -> None:
         match statement:
             case Change(tool):
                 self._take(tool.number)
-                self._swing(self.home)
+                self._swing(self.begin)
                 self._say("spindle", rpm=str(tool.rpm))
                 self._say("coolant", number="1" if tool.coolant else "0")
                 self.held = tool
@@ -154,6 +152,7 @@ class _Writer:
                 self.lines.append(f"{self.dialect.remark}{number} {safe_words(name)}".rstrip())
             case Approach():
                 self._swing(statement.joints)
+                self.begin = self._home(statement.joints)
                 self.made.append(np.array([len(self.lines) - 1], np.int64))
             case Turn(spindle) if abs(spindle) <= 1:
                 self._say("spindle", rpm=str(spindle * self.held.rpm))

@@ -109,6 +109,7 @@ def _one(
         row = rows_of_lines(lines, read.line)
         kind[row[row >= 0]] = path.kind[row >= 0]
     line = read.line[whole]
+    operation = _owned(operation)
     code = read.code[whole]
     kinds = np.where(kind[whole] >= 0, kind[whole], np.where(code == 0, Kind.RAPID, Kind.CUT)).astype(np.int8)
     # What is rapid and what is not is for the program to say.
@@ -150,6 +151,15 @@ def _one(
         ends,
         missing,
     )
+
+
+def _owned(operation: NDArray[np.int32]) -> NDArray[np.int32]:
+    """Lines between operations belong to the one that they lead to; those after all to the last one."""
+    known = np.flatnonzero(operation >= 0)
+    if len(known) == 0:
+        return operation
+    following = np.searchsorted(known, np.arange(len(operation)))
+    return operation[known[np.minimum(following, len(known) - 1)]]
 
 
 def joints_of(machine: Machine, path: Toolpath, tool: NDArray[np.int32], before: ControllerState) -> Points:

@@ -46,11 +46,11 @@ class ArmWishes(BaseModel):
     table: Freedom = Field(default="moves along", title="Turntable")
     table_deg: float = Field(
         default=0.0, ge=-36_000, le=36_000, title="Turntable at", description="While it is held",
-        json_schema_extra={"unit": "deg"},
+        json_schema_extra={"unit": "deg", "when": {"table": "held"}},
     )  # fmt: skip
     track: Freedom = Field(default="set once", title="Track")
     track_mm: float = Field(
         default=0.0, ge=-100_000, le=100_000, title="Track at", description="While it is held",
-        json_schema_extra={"unit": "mm"},
+        json_schema_extra={"unit": "mm", "when": {"track": "held"}},
     )  # fmt: skip
     ranges: list[JointRange] = Field(default_factory=list, max_length=12, title="Narrower ranges")

@@ -53,6 +53,7 @@ def document() -> dict[str, Any]:
                 "arm": {"elbow_high": 0.3},
             }
         ],
+        "proof": {"band_mm": 1.0},
         "cell_mm": 8,
     }
 

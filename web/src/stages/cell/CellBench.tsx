@@ -8,6 +8,7 @@ import { useValues } from "../../job/useValues";
 import { useView } from "../../job/view";
 
 const NEAR = 0.1;
+const plain = (v: number | null) => (v === null ? "–" : String(v).replace("-", "−"));
 
 /** The joints as a table, with their ends and the value of the moment; each can be moved by hand. */
 export function CellBench() {
@@ -63,7 +64,7 @@ function JointRow({ joint, value, onMove }: { joint: MachineJoint; value: number
       <td>
         {joint.name} <span className="faint">{words}</span>
       </td>
-      <td className="n">{joint.low === null ? "–" : joint.low}</td>
+      <td className="n">{plain(joint.low)}</td>
       <td className="slide">
         <Slider
           size="sm"
@@ -77,7 +78,7 @@ function JointRow({ joint, value, onMove }: { joint: MachineJoint; value: number
           color={state ? "yellow" : undefined}
         />
       </td>
-      <td className="n">{joint.high === null ? "–" : joint.high}</td>
+      <td className="n">{plain(joint.high)}</td>
       <td className="n" data-testid={`joint ${joint.name}`}>
         {value.toFixed(2).replace("-", "−")} {joint.unit === "deg" ? "°" : "mm"}
       </td>

@@ -2,7 +2,7 @@ import { Button, Group, SegmentedControl, Select, Slider, Text, TextInput } from
 import { useState } from "react";
 import { api, take, type Schemas } from "../../api/client";
 import { SchemaForm, useModelSchema, type ModelSchema } from "../../forms/SchemaForm";
-import type { Fields, Operation } from "../../job/document";
+import type { Cell, Fields, Operation } from "../../job/document";
 import { setMoving, useMoving, type Paint } from "../../job/moving";
 import { metaOf } from "../../job/machine";
 import { useArmWay, useMachine } from "../../job/queries";
@@ -52,8 +52,8 @@ export function CellSheet() {
         }}
       />
       <Way row={row} />
-      <Wishes row={row} cell={cell.name} postures={cell.postures.map((p) => p.name)} />
       <ReachBands row={row} />
+      <Wishes row={row} cell={cell} />
       <Places row={row} />
       <Bodies setup={view.setup} />
     </>
@@ -128,7 +128,7 @@ function Way({ row }: { row: Operation }) {
 const isWish = (schema: ModelSchema, name: string) => !!(schema.properties[name] as { slider?: boolean }).slider;
 
 /** The wishes as sliders, then what the axes round the arm may do. */
-function Wishes({ row, cell, postures }: { row: Operation; cell: string; postures: string[] }) {
+function Wishes({ row, cell }: { row: Operation; cell: Cell }) {
   const job = useJob();
   const schema = useModelSchema("ArmWishes");
   const own = (row.arm ?? {}) as Fields;
@@ -136,6 +136,8 @@ function Wishes({ row, cell, postures }: { row: Operation; cell: string; posture
   const put = (field: string, value: unknown) =>
     job.edit([{ path: `operations/${row.number}/arm`, value: { ...own, [field]: value }, was: row.arm }], "arm");
   const wishes = Object.keys(schema.properties).filter((n) => isWish(schema, n));
+  const postures = cell.postures.map((p) => p.name);
+  const absent = [...(cell.turntable ? [] : ["table", "table_deg"]), ...(cell.track ? [] : ["track", "track_mm"])];
   return (
     <>
       <fieldset>
@@ -158,13 +160,13 @@ function Wishes({ row, cell, postures }: { row: Operation; cell: string; posture
           value={(own.posture as string) || null}
           onChange={(v) => put("posture", v ?? "")}
         />
-        <Teach cell={cell} row={row} />
+        <Teach cell={cell.name} row={row} />
       </fieldset>
       <fieldset>
         <legend>Axes round the arm</legend>
         <SchemaForm
           schema={schema}
-          skip={[...wishes, "posture", "ranges"]}
+          skip={[...wishes, ...absent, "posture", "ranges"]}
           value={own}
           onChange={(field, value) => put(field, value)}
         />
