@@ -86,7 +86,7 @@ TRACK: dict[str, Any] = {
               "acceleration_mm_s2": 900},
     "table": {"at_mm": [1600, 1050, 520]},
     "table_mm": [2600, 800],
-    "mount": {"at_mm": [0, -110, 90], "turns_deg": [90, 0, 0]},
+    "mount": {"at_mm": [0, 110, 90], "turns_deg": [90, 0, 0]},
     "home_deg": [90, -100, 100, -90, -90, 0],
     "spindle_max_rpm": 24000, "power_kw": 3, "torque_nm": 3, "longest_tool_mm": 220, "rapid_mm_min": 24000,
     "max_feed_mm_min": 9000, "acceleration_mm_s2": 1800, "tool_change_s": 30,

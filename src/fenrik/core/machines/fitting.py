@@ -68,14 +68,15 @@ class Fitted:
 
 def fitted(
     chain: Chain, path: Toolpath, way: Course, around: SafeSphere, tolerance_mm: float, lever_mm: float,
-    holds: Held = "joints",
+    holds: Held = "joints", rapid_mm: float | None = None,
 ) -> Fitted:  # fmt: skip
     """Fit a path to a machine.
 
     Args:
         path: of straight motions, in the work frame. way: its joints. around: what is clamped, in the work frame.
         tolerance_mm: how far the tip, or a place of the tool `lever_mm` from it, may stray in a cut.
-        holds: what the control itself keeps even.
+        holds: what the control itself keeps even. rapid_mm: how far a rapid may stray; ten times as far where it is
+            not given.
 
     Raises:
         FenrikError: where a path would need more rows than a control could ever be given.
@@ -84,7 +85,8 @@ def fitted(
     jumps = np.flatnonzero(way.jump)
     for k in jumps[::-1].tolist():
         rows = _turned_round(chain, rows, k, around)
-    made, off = _between(chain, rows, tolerance_mm, lever_mm, holds)
+    rapid = RAPID_TIMES * tolerance_mm if rapid_mm is None else rapid_mm
+    made, off = _between(chain, rows, (tolerance_mm, rapid), lever_mm, holds)
     slowed = replace(made.path, feed=held_back(chain, made.path, made.joints))
     return Fitted(slowed, made.joints, made.source, jumps.tolist(), off)
 
@@ -157,7 +159,9 @@ def _swept(chain: Chain, around: SafeSphere, moved: Points) -> SafeSphere:
     return SafeSphere(around.centre if centre is None else centre[0], radius + float(swing.sum()))
 
 
-def _between(chain: Chain, rows: _Rows, tolerance_mm: float, lever_mm: float, holds: Held) -> tuple[_Rows, float]:
+def _between(
+    chain: Chain, rows: _Rows, tolerances_mm: tuple[float, float], lever_mm: float, holds: Held
+) -> tuple[_Rows, float]:
     """Rows put in between until joints that move evenly keep to the path; gives how far they stray at most."""
     # What the joints do away from the work of themselves is not brought back to straight lines.
     loose = np.zeros(len(rows.path), bool)
@@ -166,7 +170,7 @@ def _between(chain: Chain, rows: _Rows, tolerance_mm: float, lever_mm: float, ho
     worst = np.zeros(len(rows.path))
     for _ in range(ROUNDS):
         off = _strayed(chain, rows, open_steps, lever_mm, holds)
-        allowed = np.where(rows.path.feed[open_steps] > 0, tolerance_mm, RAPID_TIMES * tolerance_mm)
+        allowed = np.where(rows.path.feed[open_steps] > 0, *tolerances_mm)
         off = np.where(loose[open_steps], 0.0, off)
         worst[open_steps] = np.where(rows.path.feed[open_steps] > 0, off, 0.0)
         far = off > allowed

@@ -20,7 +20,7 @@ NUMBER = r"[-+]?\d+(?:\.\d*)?"
 FIELDS = ("name", "number", "rpm", "size", "feed", "seconds", "place", "turns", "joints", "external", "way", "rounds")
 COUNTS = {"number": "{0}", "rpm": "{0}", "size": "{0}", "feed": "{0}", "seconds": "{0}", "place": "{2}", "turns": "{2}"}
 """How many more numbers a field has than one; others have as many as there are joints or words."""
-ACTS = ("frame", "tool", "spindle", "coolant", "blend", "swing", "line", "timed", "fast", "pause", "call", "end")
+ACTS = ("frame", "tool", "spindle", "coolant", "blend", "swing", "line", "timed", "pause", "call", "end")
 LINE = Field(min_length=1, max_length=200)
 
 
@@ -46,7 +46,6 @@ class ArmDialect(BaseModel):
     swing: str = LINE
     line: str = LINE
     timed: str = LINE
-    fast: str = LINE
     pause: str = LINE
     call: str = LINE
     end: str = LINE

@@ -1,7 +1,7 @@
 """Controls of arms: programs as poses or as values of joints, in the lines of their dialect, and read back from them.
 
 Every file says all that it needs: tool, frame, spindle, and a swing of all joints to where it begins. The arm comes to
-each row of the route by a swing, from home where a tool is taken.
+each row of the route by a swing, from home where a tool is taken, and goes through air by swings, too.
 """
 
 from __future__ import annotations
@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from fenrik.core.errors import FenrikError, fail
 from fenrik.core.frames import Points
 from fenrik.core.machines import SAME_PLACE_MM, Held, turned_deg
+from fenrik.core.machines.chain import FULL_TURN
 from fenrik.core.posting.arm_dialect import ArmDialect
 from fenrik.core.posting.controller import Arcs, ControllerState, ReadBack, Written
 from fenrik.core.posting.dialect import safe_words
@@ -31,9 +32,10 @@ from fenrik.core.posting.statements import (
 )
 from fenrik.core.robots import CellChain, CellMachine
 
-SWING_DEG, SWING_MM = 2.0, 20.0
+SWING_DEG = 2.0
 """A swing is looked at in steps in which no joint goes farther."""
 MOST_SWING_ROWS = 2000
+MEETING_DEG = 0.05
 WAY_BITS = ((0, 0, 0), (0, 0, 1), (0, 1, 0), (0, 1, 1), (1, 0, 0), (1, 0, 1), (1, 1, 0), (1, 1, 1))
 
 
@@ -212,8 +214,10 @@ class _Writer:
         still = length <= SAME_PLACE_MM
         told = self._told(joints[rows])
         for k, fields in enumerate(told):
-            act = "fast" if feed[k] <= 0 else "timed" if still[k] else "line"
-            self._say(act, **fields, feed=f"{feed[k]:.3f}", seconds=f"{seconds[k]:.6f}")
+            if feed[k] <= 0:
+                self._swing(joints[rows[k]])
+                continue
+            self._say("timed" if still[k] else "line", **fields, feed=f"{feed[k]:.3f}", seconds=f"{seconds[k]:.6f}")
 
     def _told(self, joints: Points) -> list[dict[str, str]]:
         """What is said of each row."""
@@ -234,7 +238,7 @@ class _Writer:
         return found
 
 
-_SWING, _GO, _FAST = 0, 1, 2
+_SWING, _GO = 0, 1
 
 
 @dataclass
@@ -285,7 +289,7 @@ class _Reader:
         """The motions, with what is in force."""
         d, rows = self.dialect, []
         tool, rpm, pause, ended = self.before.tool, 0.0, 0.0, False
-        acts = [(act, d.patterns[act]) for act in ("line", "timed", "fast", "swing", "pause", "spindle", "coolant",
+        acts = [(act, d.patterns[act]) for act in ("line", "timed", "swing", "pause", "spindle", "coolant",
                                                    "tool", "frame", "blend", "call", "end")]  # fmt: skip
         for number, line in enumerate(self.text.decode("ascii", "replace").split("\n")):
             if not line.strip() or line.startswith(d.remark.rstrip()):
@@ -303,8 +307,8 @@ class _Reader:
                     pause += float(said["seconds"])
                 case "end":
                     ended = True
-                case "swing" | "line" | "timed" | "fast":
-                    kind = {"swing": _SWING, "fast": _FAST}.get(act, _GO)
+                case "swing" | "line" | "timed":
+                    kind = _SWING if act == "swing" else _GO
                     numbers = self._numbers(number, line, said)
                     rows.append({"act": kind, "line": number, "tool": tool, "rpm": abs(rpm), "seconds": pause,
                                  "spindle": int(np.sign(rpm)), "numbers": numbers})  # fmt: skip
@@ -364,7 +368,7 @@ class _Reader:
             shown = self.text.split(b"\n")[line].decode("ascii", "replace")
             raise self._trouble(line, shown, "names a pose that the arm does not reach", "Solve the path again.")
         values[posed] = found
-        return values
+        return _in_turn(values, posed)
 
     def _feeds(
         self, rows: list[dict], source: NDArray[np.int64], point: Points, values: Points, machine: CellMachine
@@ -386,6 +390,17 @@ class _Reader:
 
     def _trouble(self, number: int, line: str, what: str, way_out: str) -> FenrikError:
         return fail("program", f"line {number + 1} {what}.", way_out, line[:80])
+
+
+def _in_turn(values: Points, posed: list[int]) -> Points:
+    """A joint that a pose puts where −180 and 180 degrees meet takes the turn that is nearest to where it was: there
+    the last digit of a place decides between two whole turns."""
+    doubtful = np.abs(np.abs(values - FULL_TURN * np.round(values / FULL_TURN)) - 0.5 * FULL_TURN) < MEETING_DEG
+    for row in posed:
+        if row and doubtful[row].any():
+            apart = values[row - 1] - values[row]
+            values[row] += np.where(doubtful[row], FULL_TURN * np.round(apart / FULL_TURN), 0.0)
+    return values
 
 
 def _in_steps(joints: Points, swing: NDArray[np.bool_]) -> tuple[NDArray[np.int64], Points]:

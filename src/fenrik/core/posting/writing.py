@@ -298,9 +298,12 @@ def _for_joints(controller: Controller, machine: Machine, operation: PostedOpera
     flat = operation.path.flattened(FLATTEN_MM)[0]
     chain = machine.chain(operation.tool.assembly_mm, clamped.at)
     lever = operation.tool.cutter.flute_length_mm
-    share = POSE_MM if controller.holds == "pose" else FIT_SHARE * operation.tolerance_mm
+    fine = FIT_SHARE * operation.tolerance_mm
+    share = POSE_MM if controller.holds == "pose" else fine
     way = operation.way or course(chain, flat.point, flat.axis, flat.feed <= 0)
-    made = fitted(chain, flat, way, clamped.around, share, lever, controller.holds)
+    # An arm swings through air: that may stray no farther than a cut.
+    rapid = fine if machine.by_joints else None
+    made = fitted(chain, flat, way, clamped.around, share, lever, controller.holds, rapid)
     lost = np.flatnonzero(np.isnan(made.joints).any(axis=1))
     if len(lost):
         first = int(made.source[lost[0]])

@@ -270,17 +270,9 @@ def measures(shape, q):
 
 
 @leaf
-def at_base(turn, place):
-    """Begin with the pose of what no joint moves: rotation into `turn` (3, 3), shift into `place` (3,)."""
-    for i in range(3):
-        for j in range(3):
-            turn[i, j] = 1.0 if i == j else 0.0
-        place[i] = 0.0
-
-
-@leaf
 def one_joint_on(shape, angle, k, turn, place):
-    """From how what joint k − 1 carries stands, relative to all at 0, to what joint k carries."""
+    """How what joint k carries stands, relative to all at 0, from what joint k − 1 carries: a place p comes to
+    turn[k] · p + place[k]; (6, 3, 3), (6, 3)."""
     axis, origin = shape.along[k], shape.origin[k]
     c, s = math.cos(angle), math.sin(angle)
     # The columns of the joint's own turn, then where it takes the base's origin.
@@ -290,11 +282,13 @@ def one_joint_on(shape, angle, k, turn, place):
     x, y, z = _by(axis, c, s, origin[0], origin[1], origin[2])
     x, y, z = origin[0] - x, origin[1] - y, origin[2] - z
     for i in range(3):
-        t0, t1, t2 = turn[i, 0], turn[i, 1], turn[i, 2]
-        place[i] += t0 * x + t1 * y + t2 * z
-        turn[i, 0] = t0 * ax + t1 * ay + t2 * az
-        turn[i, 1] = t0 * bx + t1 * by + t2 * bz
-        turn[i, 2] = t0 * dx + t1 * dy + t2 * dz
+        t0, t1, t2, at = 1.0 if i == 0 else 0.0, 1.0 if i == 1 else 0.0, 1.0 if i == 2 else 0.0, 0.0
+        if k > 0:
+            t0, t1, t2, at = turn[k - 1, i, 0], turn[k - 1, i, 1], turn[k - 1, i, 2], place[k - 1, i]
+        place[k, i] = at + t0 * x + t1 * y + t2 * z
+        turn[k, i, 0] = t0 * ax + t1 * ay + t2 * az
+        turn[k, i, 1] = t0 * bx + t1 * by + t2 * bz
+        turn[k, i, 2] = t0 * dx + t1 * dy + t2 * dz
 
 
 @kernel(parallel=True, nogil=True)

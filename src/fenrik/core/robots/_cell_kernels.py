@@ -10,10 +10,11 @@ from numpy.typing import NDArray
 
 from fenrik.core.frames import Points
 from fenrik.core.kernels import leaf
-from fenrik.core.robots._arm_kernels import at_base, one_joint_on
+from fenrik.core.robots._arm_kernels import one_joint_on
 
 FAR_MM = 1e6
 MOST_GAP_MM, NEAR_MM = 200.0, 60.0
+FLANGE = 5
 """Gaps that are wider are told as the first; below the second it is looked closer."""
 
 
@@ -42,19 +43,25 @@ class Surroundings(NamedTuple):
     Attributes:
         link: (m,) number of the arm's joint that moves a ball, ascending. centre: (m, 3) in the base's frame, all at 0.
         radius: (m,). within: (m,) how many of the balls that follow are smaller ones within it, which count where it
-            comes near. table, cell: (i, j, k) distances from what stands on the table, in its frame, and in the cell,
-            mm, below 0 inside. table_low, cell_low: (3,) the first places. step: (2,) of their lattices.
+            comes near. work: (i, j, k) distances from what stands on the table, in its frame, mm, below 0 inside.
+            low: (3,) the first place of its lattice, and step its width.
+        plain: (p, 16) boxes and rounds: first `turning` ones that go with the table, in its frame, then those in the
+            cell; middle, rotation by rows, half sizes, and 1 for a round about its third axis.
+        own, own_link: the same of the arm's first links, in the base's frame while all joints are at 0; what the flange
+            carries is kept clear of them, too.
     """
 
     link: NDArray[np.int64]
     centre: Points
     radius: Points
     within: NDArray[np.int64]
-    table: NDArray[np.float32]
-    table_low: Points
-    cell: NDArray[np.float32]
-    cell_low: Points
-    step: Points
+    work: NDArray[np.float32]
+    low: Points
+    step: float
+    plain: Points
+    turning: int
+    own: Points
+    own_link: NDArray[np.int64]
 
 
 @leaf
@@ -122,31 +129,65 @@ def _looked_up(field, low, step, x, y, z):
 
 
 @leaf
+def _from_plain(own, x, y, z, least):
+    """The distance from a box or a round, or something above `least` where it is not below that."""
+    x, y, z = x - own[0], y - own[1], z - own[2]
+    far = math.sqrt(x * x + y * y + z * z) - math.sqrt(own[12] * own[12] + own[13] * own[13] + own[14] * own[14])
+    if far > least:
+        return far
+    a = own[3] * x + own[4] * y + own[5] * z
+    b = own[6] * x + own[7] * y + own[8] * z
+    c = abs(own[9] * x + own[10] * y + own[11] * z) - own[14]
+    if own[15] > 0.0:
+        a, b = math.hypot(a, b) - own[12], -FAR_MM
+    else:
+        a, b = abs(a) - own[12], abs(b) - own[13]
+    out = math.sqrt(max(a, 0.0) ** 2 + max(b, 0.0) ** 2 + max(c, 0.0) ** 2)
+    return out + min(max(a, max(b, c)), 0.0)
+
+
+@leaf
 def clearance_at(shape, cell, around, q, table, track, turn, place):
     """The least gap between the balls of an arm and what stands round, mm, at least; below 0 where they may touch.
 
     Args:
-        q: (6,) radians. turn, place: scratch.
+        q: (6,) radians. turn, place: scratch, (6, 3, 3) and (6, 3).
     """
     least, last, m = FAR_MM, -1, -1
     ct, st = math.cos(table), math.sin(table)
-    at_base(turn, place)
     while m + 1 < len(around.radius):
         m += 1
         while last < around.link[m]:
             last += 1
             one_joint_on(shape, q[last], last, turn, place)
         a, b, c = around.centre[m, 0], around.centre[m, 1], around.centre[m, 2]
-        x = turn[0, 0] * a + turn[0, 1] * b + turn[0, 2] * c + place[0]
-        y = turn[1, 0] * a + turn[1, 1] * b + turn[1, 2] * c + place[1]
-        z = turn[2, 0] * a + turn[2, 1] * b + turn[2, 2] * c + place[2]
+        t, s = turn[last], place[last]
+        x = t[0, 0] * a + t[0, 1] * b + t[0, 2] * c + s[0]
+        y = t[1, 0] * a + t[1, 1] * b + t[1, 2] * c + s[1]
+        z = t[2, 0] * a + t[2, 1] * b + t[2, 2] * c + s[2]
+        gap = MOST_GAP_MM
+        if last == FLANGE:
+            for k in range(len(around.own)):
+                t, s = turn[around.own_link[k]], place[around.own_link[k]]
+                a, b, c = x - s[0], y - s[1], z - s[2]
+                gap = min(
+                    gap,
+                    _from_plain(
+                        around.own[k],
+                        t[0, 0] * a + t[1, 0] * b + t[2, 0] * c,
+                        t[0, 1] * a + t[1, 1] * b + t[2, 1] * c,
+                        t[0, 2] * a + t[1, 2] * b + t[2, 2] * c,
+                        gap,
+                    ),
+                )
         r, o, d = cell.base_turn, cell.base_place, cell.track
         x, y, z = (
             r[0, 0] * x + r[0, 1] * y + r[0, 2] * z + o[0] + track * d[0],
             r[1, 0] * x + r[1, 1] * y + r[1, 2] * z + o[1] + track * d[1],
             r[2, 0] * x + r[2, 1] * y + r[2, 2] * z + o[2] + track * d[2],
         )
-        gap = _looked_up(around.cell, around.cell_low, around.step[1], x, y, z)
+        for k in range(around.turning, len(around.plain)):
+            gap = min(gap, _from_plain(around.plain[k], x, y, z, gap))
         x, y, z = x - cell.table_place[0], y - cell.table_place[1], z - cell.table_place[2]
         t = cell.table_turn
         x, y, z = (
@@ -155,7 +196,9 @@ def clearance_at(shape, cell, around, q, table, track, turn, place):
             t[0, 2] * x + t[1, 2] * y + t[2, 2] * z,
         )
         x, y = ct * x + st * y, ct * y - st * x
-        gap = min(gap, _looked_up(around.table, around.table_low, around.step[0], x, y, z))
+        gap = min(gap, _looked_up(around.work, around.low, around.step, x, y, z))
+        for k in range(around.turning):
+            gap = min(gap, _from_plain(around.plain[k], x, y, z, gap))
         gap -= around.radius[m]
         if around.within[m] > 0:
             if gap < min(least, NEAR_MM):

@@ -155,7 +155,7 @@ def through(
         old = 1 - now
         for g in prange(grid):
             turn, place = np.empty((3, 3)), np.empty(3)
-            link_turn, link_place, flange = np.empty((3, 3)), np.empty(3), np.empty(6)
+            link_turn, link_place, flange = np.empty((6, 3, 3)), np.empty((6, 3)), np.empty(6)
             rest = np.empty(states)
             k2 = g % count[2]
             k1 = (g // count[2]) % count[1]
@@ -329,7 +329,7 @@ def clearances(shape, cell, around, joints, table, track):
     """The least gap at rows of joints (n, 6) in radians, (n,) mm, at least."""
     found = np.empty(len(joints))
     for i in prange(len(joints)):
-        turn, place = np.empty((3, 3)), np.empty(3)
+        turn, place = np.empty((6, 3, 3)), np.empty((6, 3))
         found[i] = clearance_at(shape, cell, around, joints[i], table[i], track[i], turn, place)
     return found
 
@@ -348,6 +348,7 @@ def standings(shape, cell, around, wanted, point, axis, lead, spin, table, track
     found = np.zeros((n, m), np.int8)
     for i in prange(n):
         turn, place, own = np.empty((3, 3)), np.empty(3), np.empty((WAYS, 6))
+        link_turn, link_place = np.empty((6, 3, 3)), np.empty((6, 3))
         for g in range(m):
             if table[g] < wanted.external_low[0] or table[g] > wanted.external_high[0]:
                 continue
@@ -362,7 +363,7 @@ def standings(shape, cell, around, wanted, point, axis, lead, spin, table, track
                     a, b, c = measures(shape, own[way])
                     stands = 2
                     if min(a, min(b, c)) > 0.02:
-                        gap = clearance_at(shape, cell, around, own[way], table[g], track[g], turn, place)
+                        gap = clearance_at(shape, cell, around, own[way], table[g], track[g], link_turn, link_place)
                         stands = 4 if gap >= 0.0 else 3
                 best = max(best, stands)
                 if best == 4:

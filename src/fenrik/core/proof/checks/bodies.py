@@ -34,7 +34,7 @@ class _Scene:
 def check(run: Run) -> list[Finding]:
     """Collisions and near misses of machine bodies; what a tool meets in stock and fixtures others tell."""
     machine, motions = run.inputs.machine, run.motions
-    if not machine.bodies or len(motions.path) == 0:
+    if not machine.placed_bodies() or len(motions.path) == 0:
         return []
     found: list[Finding] = []
     scene = _scene(run)
