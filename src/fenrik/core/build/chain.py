@@ -17,7 +17,7 @@ from fenrik.core.build.given import TOOL_SHAPE, given_of, safe_over
 from fenrik.core.build.node import Node
 from fenrik.core.build.picks import absolute_params
 from fenrik.core.copies import COPIES_VERSION, MirrorCopies, copied, joined_copies, where_stock_lets
-from fenrik.core.errors import FenrikError, Problem
+from fenrik.core.errors import FenrikError, Problem, fail
 from fenrik.core.findings import Unreached
 from fenrik.core.job import Operation, Setup
 from fenrik.core.keys import key_of
@@ -30,8 +30,10 @@ from fenrik.core.stock import Stock, cut
 from fenrik.core.stock.shaping import upright
 from fenrik.core.strategies.common import Outcome
 from fenrik.core.strategies.given import Given, Item
+from fenrik.core.strategies.read_in import ReadIn
 from fenrik.core.strategies.registry import STRATEGIES, StrategyParams, run_strategy
 from fenrik.core.toolpath import Toolpath
+from fenrik.core.toolpath.cl_reading import Record, edited, read_cl
 from fenrik.core.tools import Assembly, cutting_profile
 
 STOCK_VERSION, AUDIT_VERSION = 7, 12
@@ -201,6 +203,20 @@ class Chain(Geometry):
 
     def path_key(self, operation: Operation) -> str:
         return self.link_of(operation).path.key
+
+    def records_of(self, operation: Operation) -> list[Record]:
+        """The records of a row's cutter location text, as it stands after its changes.
+
+        Raises:
+            FenrikError: where the row reads no text, or its file is not there.
+        """
+        params = operation.params
+        if not isinstance(params, ReadIn):
+            raise fail("operation", "reads no cutter location text.", "Choose a row that does.", operation.number)
+        if not params.file:
+            return []
+        text = edited(self.file(params.file).decode("utf-8", "replace"), params.edits)
+        return read_cl(text, "" if params.unit == "as told" else params.unit).records
 
     def stock_key(self, operation: Operation) -> str:
         """Key of the stock after an operation."""

@@ -10,6 +10,7 @@ import { CopiesForm } from "./CopiesForm";
 import { FileOfJob } from "./FileOfJob";
 import { APART } from "./apart";
 import { RouteGeometry } from "./RouteGeometry";
+import { TextLines } from "./TextLines";
 import { Unreached } from "./Unreached";
 
 export function OperationForm({ operation: o }: { operation: Operation }) {
@@ -43,6 +44,7 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
           field,
           <div key={field} className="vector-wide">
             <FileOfJob label={title ?? field} value={was} accept={brings!} onChange={(v) => change(field, v, was)} />
+            <TextLines operation={o} />
           </div>,
         ];
       }),
