@@ -8,6 +8,7 @@ from fenrik.core.machines.fitting import (
     Clamped,
     Fitted,
     Held,
+    filled,
     fitted,
     held_back,
     lifted_out,
@@ -19,5 +20,5 @@ from fenrik.core.machines.model import Machine
 
 __all__ = [
     "SAME_PLACE_MM", "Chain", "Clamped", "Course", "Fitted", "Held", "Joint", "Machine", "PlacedBody", "Pose", "course",
-    "fitted", "held_back", "lifted_out", "strayed", "turned_deg", "wanted_minutes",
+    "filled", "fitted", "held_back", "lifted_out", "strayed", "turned_deg", "wanted_minutes",
 ]  # fmt: skip

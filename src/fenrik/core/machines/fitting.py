@@ -190,6 +190,16 @@ def _between(
     return rows, float(worst.max(initial=0.0))
 
 
+def filled(
+    chain: Chain, path: Toolpath, joints: Points, tolerances_mm: tuple[float, float], lever_mm: float
+) -> tuple[Toolpath, Points]:
+    """A path with rows put in until joints that move evenly keep to it, and the joints at each; its cuts within the
+    first tolerance, its rapids within the second."""
+    rows = _Rows(path, joints, np.arange(len(path)))
+    made, _ = _between(chain, rows, tolerances_mm, lever_mm, "joints")
+    return made.path, made.joints
+
+
 def _steps(rows: _Rows, step: NDArray[np.int64]) -> Poses:
     path = rows.path
     return Poses(path.point[step - 1], path.point[step], path.axis[step - 1], path.axis[step], step)

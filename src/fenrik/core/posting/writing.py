@@ -16,6 +16,7 @@ from fenrik.core.machines import (
     Fitted,
     Machine,
     course,
+    filled,
     fitted,
     held_back,
     lifted_out,
@@ -146,6 +147,8 @@ class _Prepared:
     joints: Points
     source: NDArray[np.int64]
     by_joints: bool
+    kept_mm: tuple[float, float] = (0.0, 0.0)
+    """How far cuts and rapids may stray between rows, of those that are made joint by joint."""
 
     @property
     def tool(self) -> Tool:
@@ -166,14 +169,17 @@ class _Prepared:
             some.kind[k], some.feed[k], some.dwell_s[k] = (Kind.RETRACT if k else Kind.RAPID), 0.0, 0.0
         if first:
             some.kind[1], some.feed[1] = Kind.APPROACH, float(self.path.feed[self.path.feed > 0].min())
+        lever = self.tool.cutter.flute_length_mm
+        some, joints = filled(chain, some, joints, self.kept_mm, lever)
         some = replace(some, feed=held_back(chain, some, joints))
-        return replace(self, path=some, way=some, joints=joints, source=np.arange(len(index)))
+        return replace(self, path=some, way=some, joints=joints, source=np.arange(len(some)))
 
 
 def _prepared(controller: Controller, machine: Machine, operation: PostedOperation, clamped: Clamped) -> _Prepared:
     if machine.by_joints or _leans(operation.path):
         made = _for_joints(controller, machine, operation, clamped)
-        return _Prepared(operation, made.path, made.path, made.joints, np.arange(len(made.path)), True)
+        kept = _kept_mm(controller, operation)
+        return _Prepared(operation, made.path, made.path, made.joints, np.arange(len(made.path)), True, kept)
     path = as_posted(controller, operation.path)
     contour, source = as_written(path)
     way = without_tiny_arcs(contour, controller.resolution_mm)
@@ -202,7 +208,7 @@ def _in_files(setting: _Setting, rows: list[_Prepared], name: str) -> list[Poste
     """
     most = setting.controller.most_lines
     motions = most - ROOM_LINES
-    while motions > 0:
+    while motions > FEWEST_MOTIONS:
         runs = _parts(setting, rows, motions)
         parts = [_post(setting, run, f"{name}-{k + 1}", k + 1) for k, run in enumerate(runs)]
         over = max(p.lines for p in parts) - most
@@ -298,8 +304,7 @@ def _for_joints(controller: Controller, machine: Machine, operation: PostedOpera
     flat = operation.path.flattened(FLATTEN_MM)[0]
     chain = machine.chain(operation.tool.assembly_mm, clamped.at)
     lever = operation.tool.cutter.flute_length_mm
-    fine = FIT_SHARE * operation.tolerance_mm
-    share = POSE_MM if controller.holds == "pose" else fine
+    share, fine = _kept_mm(controller, operation)
     way = operation.way or course(chain, flat.point, flat.axis, flat.feed <= 0)
     # An arm swings through air: that may stray no farther than a cut.
     rapid = fine if machine.by_joints else None
@@ -317,6 +322,12 @@ def _for_joints(controller: Controller, machine: Machine, operation: PostedOpera
             operation.number,
         )
     return made
+
+
+def _kept_mm(controller: Controller, operation: PostedOperation) -> tuple[float, float]:
+    """How far cuts and rapids may stray between rows."""
+    fine = FIT_SHARE * operation.tolerance_mm
+    return (POSE_MM if controller.holds == "pose" else fine), fine
 
 
 def offset_table(operations: list[PostedOperation]) -> dict[int, float]:

@@ -6,7 +6,7 @@ import numpy as np
 
 from fenrik.core.kernels import kernel, leaf
 
-HALVINGS, ROUNDS = 40, 6
+HALVINGS, ROUNDS, SAME = 40, 200, 1e-4
 
 
 @leaf
@@ -81,11 +81,11 @@ def rates(moved, span, speed, most, least):
         changed = False
         for i in range(1, n):
             new = max(_greatest(slope[i - 1], slope[i], rate[i - 1], rate[i], span[i - 1], span[i], most), least)
-            changed = changed or new < rate[i]
+            changed = changed or new < (1.0 - SAME) * rate[i]
             rate[i] = min(rate[i], new)
         for i in range(n - 2, -1, -1):
             new = max(_greatest(slope[i + 1], slope[i], rate[i + 1], rate[i], span[i + 1], span[i], most), least)
-            changed = changed or new < rate[i]
+            changed = changed or new < (1.0 - SAME) * rate[i]
             rate[i] = min(rate[i], new)
         if not changed:
             break
