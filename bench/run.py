@@ -14,6 +14,7 @@ from pathlib import Path
 
 import numpy as np
 
+import arms
 import crowd
 import cuts
 import faults
@@ -226,6 +227,7 @@ def memory() -> None:
 
 BENCHES = (
     {f.__name__: f for f in (drop, posting, memory, picture, fields)}
+    | arms.BENCHES
     | crowd.BENCHES
     | cuts.BENCHES
     | faults.BENCHES

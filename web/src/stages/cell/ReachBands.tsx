@@ -17,7 +17,7 @@ export function ReachBands({ row }: { row: Operation }) {
       {reach.data?.map((band) => (
         <div key={band.name} data-testid={`reach ${band.name}`}>
           <Text size="xs">
-            {band.name}, {Math.round(band.value[0])} to {Math.round(band.value[band.value.length - 1])} {band.unit}:{" "}
+            {band.name}, {plain(band.value[0])} to {plain(band.value[band.value.length - 1])} {band.unit}:{" "}
             {words(band.share)}
           </Text>
           <div className="band" role="img" aria-label={`Reach along ${band.name}: ${words(band.share)}`}>
@@ -39,6 +39,8 @@ export function ReachBands({ row }: { row: Operation }) {
     </fieldset>
   );
 }
+
+const plain = (v: number) => String(Math.round(v)).replace("-", "−");
 
 function words(share: number[]): string {
   const all = share.filter((s) => s >= 1).length;

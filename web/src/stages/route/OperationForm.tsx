@@ -44,7 +44,6 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
           field,
           <div key={field} className="vector-wide">
             <FileOfJob label={title ?? field} value={was} accept={brings!} onChange={(v) => change(field, v, was)} />
-            <TextLines operation={o} />
           </div>,
         ];
       }),
@@ -206,6 +205,7 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
           Remove this row
         </Button>
       </details>
+      {o.params.strategy === "cutter location text" && <TextLines operation={o} />}
     </>
   );
 }

@@ -57,7 +57,7 @@ export function TextLines({ operation: o }: { operation: Operation }) {
           />
         </Group>
       )}
-      <table className="dense" aria-label={`Lines of ${params.file}`}>
+      <table className="dense lines" aria-label={`Lines of ${params.file}`}>
         <tbody>
           {records.map((r) => (
             <tr key={r.line}>
