@@ -16,8 +16,9 @@ def test_from_a_mill_to_a_proven_program_for_an_arm(page, small_job, client):
     page.goto(f"/jobs/{small_job}/setups")
     expect(page.get_by_role("link", name="Cell")).to_have_count(0)
     choose(page, "Machine", CELL)
-    expect(page.locator(".sheet").get_by_role("combobox", name="Controller")).to_have_value("Posed arm")
-    page.get_by_label("Table below the stock").fill("30")
+    expect(page.locator(".sheet").get_by_role("combobox", name="Controller")).to_have_value("Jointed arm")
+    choose(page, "Controller", "Posed arm")
+    page.get_by_label("Table below the stock").fill("37")
     page.keyboard.press("Enter")
     stage(page, "Cell")
     expect(page.get_by_text("△ The arm's way is not solved for row 10.")).to_be_visible()
@@ -64,7 +65,7 @@ def test_from_a_mill_to_a_proven_program_for_an_arm(page, small_job, client):
     expect(page.get_by_text("Findings: none")).to_be_visible()
     proof = client.get(f"{url}/setups/s1/proof").json()
     assert proof["program_vs_path_mm"] < 0.002
-    page.get_by_text("The machine moves").click()
+    page.get_by_role("switch", name="The machine moves").click()
     stage(page, "Release")
     text = client.get(f"{url}/setups/s1/programs").json()[0]["text"]
     assert text.startswith("begin ")

@@ -73,7 +73,7 @@ function JointRow({ joint, value, onMove }: { joint: MachineJoint; value: number
           step={joint.unit === "deg" ? 0.1 : 1}
           label={null}
           thumbLabel={joint.name}
-          value={Math.max(low, Math.min(high, value))}
+          value={Math.round(100 * Math.max(low, Math.min(high, value))) / 100}
           onChange={onMove}
           color={state ? "yellow" : undefined}
         />

@@ -205,7 +205,7 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
           Remove this row
         </Button>
       </details>
-      {o.params.strategy === "cutter location text" && <TextLines operation={o} />}
+      {Object.values(schema?.properties ?? {}).some((f) => f.brings) && <TextLines operation={o} />}
     </>
   );
 }
