@@ -35,7 +35,7 @@ from fenrik.core.toolpath import Toolpath
 SPIN_CHOICES, TABLE_CHOICES, TRACK_CHOICES = 16, 16, 9
 REFINED = (0.5, 0.5, 0.25, 0.25, 0.12, 0.12, 0.06, 0.06)
 """Steps of the finer rounds, as shares of the first."""
-COARSE_MM, COARSE_RAD, MOST_COARSE = 40.0, 0.14, 800
+COARSE_MM, COARSE_RAD, MOST_COARSE = 40.0, 0.14, 500
 AIR_MM_S, TURN_RAD_S, LEAST_S = 150.0, 1.5, 1e-3
 LEAP, FREE_LEAP = 1e4, 20.0
 ROUNDS = 4
