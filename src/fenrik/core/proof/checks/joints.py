@@ -9,7 +9,7 @@ from fenrik.core.machines import turned_deg, wanted_minutes
 from fenrik.core.proof.checks.telling import finding_at
 from fenrik.core.proof.run import Run
 
-SLACK, FASTER = 1e-3, 1.02
+SLACK, FASTER, CYCLE_S = 1e-3, 1.02, 0.01
 """Ends are not passed by the rounding of a word; a joint is too fast beyond what rounding a feed can do."""
 
 
@@ -54,7 +54,8 @@ def _too_fast(run: Run) -> list[Finding]:
     least = 60.0 * chain.least_minutes(motions.joints, wanted)
     cutting = (feed > 0) & ~motions.fresh & (run.lengths_mm > 0)
     asked = 60.0 * run.lengths_mm / np.where(cutting, feed, 1.0)
-    fast = np.flatnonzero(cutting & (least > FASTER * asked))
+    # What is less than a cycle of the control is its own to even out.
+    fast = np.flatnonzero(cutting & (least > FASTER * asked) & (least > asked + CYCLE_S))
     if len(fast) == 0:
         return []
     worst = int(fast[(least[fast] / np.maximum(asked[fast], 1e-12)).argmax()])
