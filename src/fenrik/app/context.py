@@ -20,7 +20,7 @@ from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import engine
 from fenrik.core.build import Build
 from fenrik.core.errors import fail
-from fenrik.core.job import Job, Setup, parse_job
+from fenrik.core.job import Job, Operation, Setup, parse_job
 from fenrik.processes import memory_mb
 
 
@@ -43,6 +43,17 @@ class Opened:
         if found is None:
             raise fail("setup", "does not exist (any more).", "Choose another setup.", setup_id)
         return found
+
+    def operation(self, number: int) -> Operation:
+        found = next((o for o in self.job.operations if o.number == number), None)
+        if found is None:
+            raise fail("operation", "does not exist (any more).", "Choose another row.", number)
+        return found
+
+    def ready(self, key: str, what: str) -> None:
+        """Raises FenrikError where an artefact is not there."""
+        if self.build.store.get(key) is None:
+            raise fail(what, "is out of date or was never computed.", "Compute it first.")
 
 
 T = TypeVar("T")

@@ -13,7 +13,7 @@ from fenrik.core.machines import Clamped, Course, Machine
 from fenrik.core.posting import ControllerState, PostedOperation, in_order, load_controllers, post_programs
 from fenrik.core.posting.arm_dialect import ArmDialect
 from fenrik.core.posting.arms import ArmController
-from fenrik.core.robots import ArmWishes, CellMachine, whole_path
+from fenrik.core.robots import ArmWishes, CellChain, CellMachine, whole_path
 from fenrik.core.robots.pace import greatest_acceleration, paced
 from fenrik.core.toolpath.safe import SafeSphere
 
@@ -138,6 +138,8 @@ def spoiled(name, old, new):
         ("Posed arm", "hold 0", "hold 3", "names a posture that there is not"),
         ("Posed arm", "finish\n", "", "ends without its last line"),
         ("Posed arm", "finish\n", "finish\nspindle 5\n", "after the end"),
+        ("Posed arm", "frame 0", "frame 5", "has the work 5.000 mm from where"),
+        ("Jointed arm", "WORK,0", "WORK,5", "has the work 5.000 mm from where"),
         ("Posed arm", "go ", "go 9", "is not understood|does not reach"),
         ("Posed arm", "tool 1 tip 385", "tool 1 tip 386", "from where the job has it"),
         ("Jointed arm", "TO,", "TO,1,", "8 numbers for joints instead of 7"),
@@ -162,6 +164,30 @@ def test_another_posture_of_the_same_pose_is_another_program():
     row = np.flatnonzero(a.line == k)
     assert a.point[row] == pytest.approx(b.point[row], abs=1e-6)
     assert np.abs(a.joints[row] - b.joints[row]).max() > 20
+
+
+@pytest.mark.parametrize("name", ARMS)
+def test_a_tool_is_held_until_the_arm_is_home(name):
+    """Of two rows with two tools: the way home is made with the first, its tip told as its own; then the next is named,
+    and the spindle stands meanwhile."""
+    controller, cell = ARMS[name], CELLS["plinth"]
+    machine, other = CellMachine.of(cell), TOOL.model_copy(update={"number": 2, "stick_out_mm": 60.0})
+    path, rows = spiral(120, turns=1), []
+    for number, tool in ((10, TOOL), (20, other)):
+        way = whole_path(CellChain(cell, tool.assembly_mm), path, ArmWishes())
+        rows.append(PostedOperation(number, "Row", tool, 9000, path, 0.05, Course(way.joints, way.leap)))
+    (program,) = post_programs(controller, machine, rows, "two", 54, AROUND)
+    lengths = {t.number: t.assembly_mm for t in (TOOL, other)}
+    read = controller.read(program.text, ControllerState(machine, 1, lengths, {}))
+    change = int(np.flatnonzero(np.diff(read.tool))[0])
+    columns = cell.arm_columns
+    for row in (change, change + 1):
+        assert read.joints[row, columns] == pytest.approx(cell.home_deg, abs=1e-5)
+        assert read.spindle[row] == 0
+    tips = [CellChain(cell, lengths[n]).forward(read.joints[[change]]).point[0] for n in (1, 2)]
+    assert read.point[change] == pytest.approx(tips[0], abs=1e-6)
+    assert read.point[change + 1] == pytest.approx(tips[1], abs=1e-6)
+    assert (read.rpm[read.tool == 2].max(), read.rpm[read.tool == 1].max()) == (9000, 9000)
 
 
 def test_a_machine_that_is_no_cell_is_refused():

@@ -14,11 +14,11 @@ from fenrik.app.desk import AtDesk
 from fenrik.app.layout import BINARY, binary, encode
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
-from fenrik.core.job import Operation
 from fenrik.core.machines import Machine
 from fenrik.core.machines.bodies import hull_of
-from fenrik.core.robots import ArmWishes, Cell
-from fenrik.core.robots.reach import MEANING, reasons
+from fenrik.core.robots import Cell
+from fenrik.core.robots._cell_kernels import MOST_GAP_MM
+from fenrik.core.robots.reach import MEANING
 from fenrik.demo.cells import PLINTH, TRACK
 from fenrik.demo.own import MACHINES, TILTING_TABLE
 
@@ -73,13 +73,6 @@ class Standing(BaseModel):
     why: str = ""
 
 
-def _operation(opened: Opened, number: int) -> Operation:
-    found = next((o for o in opened.job.operations if o.number == number), None)
-    if found is None:
-        raise fail("operation", "does not exist (any more).", "Choose another row.", number)
-    return found
-
-
 def _to_part(opened: Opened, setup_id: str) -> tuple[Points, Points]:
     """From the machine's frame while all joints are at 0 to part coordinates: rotation (3, 3), shift (3,)."""
     setup = opened.setup(setup_id)
@@ -130,17 +123,18 @@ def _home(cell: Cell) -> list[float]:
 def arm_way(job_id: str, number: int) -> Response:
     """An arm's way along a row: places in part coordinates, joints, and how each row stands."""
     opened = open_job(job_id)
-    operation = _operation(opened, number)
+    operation = opened.operation(number)
     build = opened.build
     key = build.arm_way_key(operation)
     if key is None or build.store.get(key) is None:
         raise fail("way", "of the arm is out of date or was never solved.", "Solve it first.", number)
     way = build.arm_way(operation)
+    solved = way.solved
     setup = opened.job.setup(operation.setup)
     frame, zero = build.frame(setup), build.zero(setup)
     joints = opened.job.machine_of(setup).all_joints()
     room = np.ones(len(way.path))
-    for joint, values in zip(joints, way.joints.T, strict=True):
+    for joint, values in zip(joints, solved.joints.T, strict=True):
         if joint.low is not None and joint.high is not None:
             half = 0.5 * (joint.high - joint.low)
             room = np.minimum(room, 1.0 - np.abs(values - 0.5 * (joint.low + joint.high)) / half)
@@ -149,33 +143,28 @@ def arm_way(job_id: str, number: int) -> Response:
          "reason": row["reason"], "words": MEANING[row["reason"]]}
         for row in way.lost
     ]  # fmt: skip
-    meta = {"names": way.names, "lost": len(lost), "places": lost[:200], "leaps": int(way.leap.sum())}
+    meta = {"names": way.names, "lost": len(lost), "places": lost[:200], "leaps": int(solved.leap.sum())}
     return binary(
         encode(
             meta,
             points=frame.to_part(way.path.point + zero).astype(np.float32),
-            joints=way.joints.astype(np.float32),
-            singular=way.measures.min(axis=1, initial=1.0).astype(np.float32),
+            joints=solved.joints.astype(np.float32),
+            singular=solved.measures.min(axis=1, initial=1.0).astype(np.float32),
             room=room.astype(np.float32),
-            clearance=way.clearance_mm.astype(np.float32),
-            elbow=way.elbow_mm.astype(np.float32),
-            flange=way.flange_deg.astype(np.float32),
-            leap=way.leap.astype(np.uint8),
+            clearance=solved.clearance_mm.astype(np.float32),
+            elbow=solved.elbow_mm.astype(np.float32),
+            flange=solved.flange_deg.astype(np.float32),
+            leap=solved.leap.astype(np.uint8),
         )
     )
-
-
-def _ready_path(opened: Opened, operation: Operation) -> None:
-    if opened.build.store.get(opened.build.path_key(operation)) is None:
-        raise fail("path", "is out of date or was never computed.", "Compute it first.", operation.number)
 
 
 @router.get("/operations/{number}/reach", operation_id="readReach")
 def reach(job_id: str, number: int) -> list[AxisReach]:
     """How much of a row is reached at each value of turntable and track."""
     opened = open_job(job_id)
-    operation = _operation(opened, number)
-    _ready_path(opened, operation)
+    operation = opened.operation(number)
+    opened.ready(opened.build.path_key(operation), "path")
     found = opened.build.reach_bands(operation)
     return [AxisReach(name=b.name, unit=b.unit, value=b.value.tolist(), share=b.share.tolist()) for b in found]
 
@@ -184,8 +173,8 @@ def reach(job_id: str, number: int) -> list[AxisReach]:
 def places(job_id: str, number: int, steps: int = Query(default=5, ge=1, le=11)) -> list[PlaceShare]:
     """How much of a row is reached by where the work lies on the table, the best place first."""
     opened = open_job(job_id)
-    operation = _operation(opened, number)
-    _ready_path(opened, operation)
+    operation = opened.operation(number)
+    opened.ready(opened.build.path_key(operation), "path")
     return [PlaceShare(**asdict(p)) for p in opened.build.reach_by_place(operation, steps)]
 
 
@@ -193,7 +182,7 @@ def places(job_id: str, number: int, steps: int = Query(default=5, ge=1, le=11))
 def standing(job_id: str, number: int, asked: Asked) -> Standing:
     """The posture nearest to one, its flange moved."""
     opened = open_job(job_id)
-    operation = _operation(opened, number)
+    operation = opened.operation(number)
     chain = opened.build.chain_of(operation)
     values = np.array([asked.joints])
     if values.shape[1] != len(chain.joints) or not np.all(np.isfinite([*asked.joints, *asked.move_mm])):
@@ -210,23 +199,32 @@ def standing(job_id: str, number: int, asked: Asked) -> Standing:
     return Standing(joints=found.tolist(), reached=kept, why="" if kept else "a joint is beyond its end")
 
 
+class Stretch(BaseModel):
+    """What came of a stretch of a row that was solved alone."""
+
+    rows: int
+    lost: int
+    why: str = Field(description="why the first of those that are not reached is not")
+    leaps: int
+    singular: float
+    clearance_mm: float
+    joints: list[float] = Field(description="where it begins")
+
+
 @router.get("/operations/{number}/stretch", operation_id="solveStretch")
-def stretch(job_id: str, number: int, first: int = Query(ge=0), last: int = Query(ge=1)) -> dict[str, Any]:
+def stretch(job_id: str, number: int, first: int = Query(ge=0), last: int = Query(ge=1)) -> Stretch:
     """The way along a stretch of a row alone: whether it is reached, how near to singular and to ends it comes."""
     opened = open_job(job_id)
-    operation = _operation(opened, number)
-    _ready_path(opened, operation)
+    operation = opened.operation(number)
+    opened.ready(opened.build.path_key(operation), "path")
     way = opened.build.solve_stretch(operation, first, last)
-    why = reasons(
-        opened.build.chain_of(operation), np.array([r["place"] for r in way.lost[:1]]).reshape(-1, 3),
-        np.array([r["axis"] for r in way.lost[:1]]).reshape(-1, 3), operation.arm or ArmWishes(),
-    )  # fmt: skip
-    return {
-        "rows": last - first,
-        "lost": len(way.lost),
-        "why": MEANING[why[0]] if why else "",
-        "leaps": int(way.leap.sum()),
-        "singular": float(way.measures.min(initial=1.0)),
-        "clearance_mm": float(way.clearance_mm.min(initial=200.0)),
-        "joints": way.joints[0].tolist() if len(way.joints) else [],
-    }
+    solved = way.solved
+    return Stretch(
+        rows=last - first,
+        lost=len(way.lost),
+        why=MEANING[way.lost[0]["reason"]] if way.lost else "",
+        leaps=int(solved.leap.sum()),
+        singular=float(solved.measures.min(initial=1.0)),
+        clearance_mm=float(solved.clearance_mm.min(initial=MOST_GAP_MM)),
+        joints=solved.joints[0].tolist() if len(solved.joints) else [],
+    )

@@ -12,10 +12,9 @@ from fenrik.app.context import Opened, open_job
 from fenrik.app.desk import AtDesk
 from fenrik.app.layout import BINARY, binary, encode
 from fenrik.app.player import player_for
-from fenrik.core.errors import fail
 from fenrik.core.findings import Finding
 from fenrik.core.heights import Height, heights_of
-from fenrik.core.job import Operation, Setup
+from fenrik.core.job import Setup
 from fenrik.core.toolpath.feed_limits import feed_limits
 
 router = APIRouter(prefix="/api/jobs/{job_id}", tags=["views"], route_class=AtDesk)
@@ -42,24 +41,12 @@ class ProgramText(BaseModel):
     lines: int
 
 
-def _operation(opened: Opened, number: int) -> Operation:
-    found = next((o for o in opened.job.operations if o.number == number), None)
-    if found is None:
-        raise fail("operation", "does not exist (any more).", "Choose another row.", number)
-    return found
-
-
-def _ready(opened: Opened, key: str, what: str) -> None:
-    if opened.build.store.get(key) is None:
-        raise fail(what, "is out of date or was never computed.", "Compute it first.")
-
-
 @router.get("/operations/{number}/path", operation_id="readPath", response_class=Response, responses=BINARY)
 def path(job_id: str, number: int) -> Response:
     """A path's points in part coordinates, with the kind of each motion."""
     opened = open_job(job_id)
-    operation = _operation(opened, number)
-    _ready(opened, opened.build.path_key(operation), "path")
+    operation = opened.operation(number)
+    opened.ready(opened.build.path_key(operation), "path")
     outcome = opened.build.path(operation)
     flat, _ = outcome.toolpath.flattened(VIEW_FLATTEN_MM)
     setup = opened.job.setup(operation.setup)
@@ -88,7 +75,7 @@ def path(job_id: str, number: int) -> Response:
 def heights(job_id: str, number: int) -> list[Height]:
     """Where an operation's heights are, and which numbers of the document move them."""
     opened = open_job(job_id)
-    return heights_of(opened.build, _operation(opened, number))
+    return heights_of(opened.build, opened.operation(number))
 
 
 class TextRecord(BaseModel):
@@ -117,7 +104,7 @@ def records(
     """Records of a row's cutter location text from a line on; of those that are not understood alone where that is
     asked."""
     opened = open_job(job_id)
-    found = opened.build.records_of(_operation(opened, number))
+    found = opened.build.records_of(opened.operation(number))
     bad = [r for r in found if r.wrong]
     shown = [r for r in (bad if wrong else found) if r.line >= first][:count]
     told = [TextRecord(line=r.line, text=r.text, says=r.says, wrong=r.wrong, motion=r.motion) for r in shown]
@@ -125,7 +112,7 @@ def records(
 
 
 def _proof(opened: Opened, setup: Setup) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
-    _ready(opened, opened.build.proof_key(setup), "proof")
+    opened.ready(opened.build.proof_key(setup), "proof")
     return opened.build.proof(setup)
 
 
@@ -184,7 +171,7 @@ def proof_stock(
     few triangles, for pictures while things move."""
     opened = open_job(job_id)
     setup = opened.setup(setup_id)
-    _ready(opened, opened.build.proof_key(setup), "proof")
+    opened.ready(opened.build.proof_key(setup), "proof")
     player = player_for(opened.build, setup)
     return binary(player.coarse(motion) if coarse else player.bricks(motion, have, deviation))
 
@@ -193,7 +180,7 @@ def proof_stock(
 def programs(job_id: str, setup_id: str) -> list[ProgramText]:
     opened = open_job(job_id)
     setup = opened.setup(setup_id)
-    _ready(opened, opened.build.program_key(setup), "program")
+    opened.ready(opened.build.program_key(setup), "program")
     return [
         ProgramText(name=p.name, text=p.text.decode("ascii"), operations=p.operations, lines=p.lines)
         for p in opened.build.programs(setup)

@@ -2,22 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from fenrik.core.build.chain import Chain
+from fenrik.core.build.given import TOOL_SHAPE
 from fenrik.core.build.node import Node
 from fenrik.core.errors import fail
 from fenrik.core.findings import Finding
-from fenrik.core.frames import Points
 from fenrik.core.job import Operation, Setup
 from fenrik.core.machines import Clamped, Course
 from fenrik.core.packing import pack, unpack
 from fenrik.core.progress import Progress, part_of, silent
-from fenrik.core.robots import ArmWishes, Cell, CellChain, surroundings, whole_path
+from fenrik.core.robots import ArmWishes, CellChain, WholePath, surroundings, whole_path
 from fenrik.core.robots._cell_kernels import Surroundings
 from fenrik.core.robots.reach import MEANING, Band, PlaceReach, bands, by_place, reasons
 from fenrik.core.robots.rows import in_steps
@@ -26,9 +25,8 @@ from fenrik.core.stock import stock_mesh
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.toolpath.safe import SafeSphere
 
-WAY_VERSION = 1
+WAY_VERSION = 2
 WAY_CODE = kernels_behind("fenrik.core.robots.whole_path")
-SINGULAR, SINGULAR_DEG = 0.03, 1.7
 STRETCH_ROWS = 2
 
 
@@ -37,25 +35,18 @@ class ArmWay:
     """An arm's way along a path, without the rows that it does not reach.
 
     Attributes:
-        path: straight rows in the work frame. joints: (n, joints) mm and degrees. leap: (n,) whether the arm comes to a
-            row by another way than along the path. measures: (n, 3) of shoulder, elbow and wrist. clearance_mm,
-            elbow_mm, flange_deg: (n,). names: of the joints.
+        path: straight rows in the work frame. solved: what was found for each of them. names: of the joints.
         lost: the rows that are not reached, with place and reason.
     """
 
     path: Toolpath
-    joints: Points
-    leap: NDArray[np.bool_]
-    measures: Points
-    clearance_mm: Points
-    elbow_mm: Points
-    flange_deg: Points
+    solved: WholePath
     names: list[str]
     lost: list[dict[str, Any]]
 
     @property
     def course(self) -> Course:
-        return Course(self.joints, self.leap)
+        return Course(self.solved.joints, self.solved.leap)
 
 
 class ArmWays(Chain):
@@ -93,13 +84,17 @@ class ArmWays(Chain):
             "code": WAY_CODE,
             "path": self.path_key(operation),
             "cell": cell,
-            "tool": [tool.assembly_mm, tool.model_dump(mode="json")],
+            "tool": {name: getattr(tool, name) for name in TOOL_SHAPE},
             "clamped": self._clamped_inputs(setup),
             "stock": self.first_stock_key(setup),
             "zero": np.round(self.zero(setup), 9).tolist(),
             "wishes": operation.arm or ArmWishes(),
         }
-        return Node("arm way", WAY_VERSION, inputs, lambda: _packed(self._solved(operation, cell, progress)))
+
+        def make() -> bytes:
+            return _packed(self._along(operation, self.arm_path(operation), operation.arm or ArmWishes(), progress))
+
+        return Node("arm way", WAY_VERSION, inputs, make)
 
     def arm_way(self, operation: Operation, progress: Progress = silent) -> ArmWay:
         """An arm's way along the path of an operation.
@@ -206,9 +201,6 @@ class ArmWays(Chain):
             raise fail("stretch", f"lies outside the path's {len(path)} rows.", "Choose rows of the path.", first)
         return self._along(operation, path.rows(np.arange(first, last)), wishes or operation.arm or ArmWishes(), silent)
 
-    def _solved(self, operation: Operation, cell: Cell, progress: Progress) -> ArmWay:
-        return self._along(operation, self.arm_path(operation), operation.arm or ArmWishes(), progress)
-
     def _along(self, operation: Operation, path: Toolpath, wishes: ArmWishes, progress: Progress) -> ArmWay:
         chain, around = self.chain_of(operation), self.around_arm(operation)
         way = whole_path(chain, path, wishes, around, part_of(progress, 0.1, 0.9))
@@ -216,14 +208,10 @@ class ArmWays(Chain):
         why = reasons(chain, path.point[lost], path.axis[lost], wishes, around)
         # Where rows were left out the arm comes to the next one by another way.
         gap = np.append(False, np.diff(reached) > 1) if len(reached) else np.zeros(0, np.bool_)
+        solved = way.rows(reached)
         return ArmWay(
             path=path.rows(reached),
-            joints=way.joints[reached],
-            leap=way.leap[reached] | gap,
-            measures=way.measures[reached],
-            clearance_mm=way.clearance_mm[reached],
-            elbow_mm=way.elbow_mm[reached],
-            flange_deg=way.flange_deg[reached],
+            solved=replace(solved, leap=solved.leap | gap),
             names=[j.name for j in chain.joints],
             lost=[
                 {"row": int(r), "place": path.point[r].tolist(), "axis": path.axis[r].tolist(), "reason": w}
@@ -239,15 +227,15 @@ _ADVICE = {
     "collision": "Take a longer tool, lean it away from the work, or let the table turn.",
     "way": "Let turntable or track move along, or split the row where the path goes through air.",
 }
-_COLUMNS = ("joints", "leap", "measures", "clearance_mm", "elbow_mm", "flange_deg")
 
 
 def _packed(way: ArmWay) -> bytes:
     columns = {f"path.{k}": getattr(way.path, k) for k in Toolpath.__dataclass_fields__}
-    return pack({"names": way.names, "lost": way.lost}, **columns, **{k: getattr(way, k) for k in _COLUMNS})
+    return pack({"names": way.names, "lost": way.lost, "cost": way.solved.cost}, **columns, **way.solved.columns())
 
 
 def _unpacked(data: bytes) -> ArmWay:
     told, arrays = unpack(data)
     path = Toolpath(**{k: arrays[f"path.{k}"] for k in Toolpath.__dataclass_fields__})
-    return ArmWay(path, **{k: arrays[k] for k in _COLUMNS}, names=told["names"], lost=told["lost"])
+    solved = WholePath(cost=told["cost"], **{k: a for k, a in arrays.items() if "." not in k})
+    return ArmWay(path, solved, told["names"], told["lost"])

@@ -20,7 +20,7 @@ from fenrik.core.sources import kernels_behind
 from fenrik.core.stock import Stock
 from fenrik.core.strategies.common import Outcome
 
-PROGRAM_VERSION, PROOF_VERSION = 10, 23
+PROGRAM_VERSION, PROOF_VERSION = 11, 24
 PROGRAM_CODE, PROOF_CODE = (kernels_behind(f"fenrik.core.{name}") for name in ("posting.writing", "proof.prove"))
 """Sources of the kernels behind these artefacts; keys change with them."""
 

@@ -212,6 +212,10 @@ class Chain:
         moved = np.abs(np.diff(joints, axis=0, prepend=joints[:1])) / speed
         return np.nan_to_num(moved.max(axis=1, initial=0.0))
 
+    def from_singular(self, values: Points) -> Points:
+        """How far values (n, joints) are from a posture in which joints hinder one another, 0 to 1, (n,)."""
+        return np.ones(len(values))
+
     def keeps_ends(self, values: Points) -> bool:
         """Whether joints stand between their ends, of those whose values do not depend on where the work lies."""
         return all(self.joints[k].allows(float(values[k])) for k in self.rotary)

@@ -8,13 +8,13 @@ each of the six joints beyond −180 to 180 degrees).
 
 from __future__ import annotations
 
-import json
 import re
 from functools import cached_property, lru_cache
-from importlib import resources
 from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator
+
+from fenrik.core.posting.dialect import documents_in
 
 NUMBER = r"[-+]?\d+(?:\.\d*)?"
 FIELDS = ("name", "number", "rpm", "size", "feed", "seconds", "place", "turns", "joints", "external", "way", "rounds")
@@ -87,10 +87,4 @@ class ArmDialect(BaseModel):
 @lru_cache(maxsize=1)
 def load_arm_dialects() -> dict[str, ArmDialect]:
     """The languages of arms that come with Fenrik, by name."""
-    folder = resources.files("fenrik.core.posting").joinpath("arm_dialects")
-    found = [
-        ArmDialect.model_validate(json.loads(f.read_text("utf-8")))
-        for f in sorted(folder.iterdir(), key=lambda f: f.name)
-        if f.name.endswith(".json")
-    ]
-    return {d.name: d for d in found}
+    return {d.name: d for d in documents_in("arm_dialects", ArmDialect)}

@@ -31,12 +31,13 @@ from fenrik.core.posting.statements import (
     Turn,
 )
 from fenrik.core.robots import CellChain, CellMachine
+from fenrik.core.robots.inverse import WAYS
 
 SWING_DEG = 2.0
 """A swing is looked at in steps in which no joint goes farther."""
 MOST_SWING_ROWS = 2000
 MEETING_DEG = 0.05
-WAY_BITS = ((0, 0, 0), (0, 0, 1), (0, 1, 0), (0, 1, 1), (1, 0, 0), (1, 0, 1), (1, 1, 0), (1, 1, 1))
+"""So near to where −180 and 180 degrees meet, a joint's turn is that of the row before."""
 
 
 @dataclass(frozen=True)
@@ -142,6 +143,11 @@ class _Writer:
     def _write(self, statement: Statement) -> None:
         match statement:
             case Change(tool):
+                if self.made:
+                    # What is held goes home before the next tool is named: until then the tip is its own.
+                    self._say("spindle", rpm="0")
+                    self._say("coolant", number="0")
+                    self._swing(self.begin)
                 self._take(tool.number)
                 self._swing(self.begin)
                 self._say("spindle", rpm=str(tool.rpm))
@@ -233,7 +239,7 @@ class _Writer:
         ):
             found.append(
                 {"place": self._mm(p), "turns": self._deg(t), "external": self._deg(e),
-                 "way": sep.join(str(b) for b in WAY_BITS[w]), "rounds": sep.join(str(k) for k in r)}
+                 "way": sep.join(str(b) for b in WAYS[w]), "rounds": sep.join(str(k) for k in r)}
             )  # fmt: skip
         return found
 
@@ -301,6 +307,8 @@ class _Reader:
                 case "tool":
                     tool = int(said["number"])
                     self._same_tool(number, line, tool, said)
+                case "frame":
+                    self._same_frame(number, line, said)
                 case "spindle":
                     rpm = float(said["rpm"])
                 case "pause":
@@ -332,6 +340,14 @@ class _Reader:
         if "way" in found and any(v not in (0.0, 1.0) for v in found["way"]):
             raise self._trouble(number, line, "names a posture that there is not", "Each of its words is 0 or 1.")
         return found
+
+    def _same_frame(self, number: int, line: str, said: dict[str, str]) -> None:
+        """Whether the work stands where a program has it."""
+        told = np.array([float(v) for v in said["place"].split(self.dialect.separator)])
+        off = float(np.abs(told - self.before.at).max())
+        if off > 2.0 * 10.0**-self.dialect.mm_decimals:
+            what = f"has the work {off:.3f} mm from where the job has it on the table"
+            raise self._trouble(number, line, what, "Post again, or move the work.")
 
     def _same_tool(self, number: int, line: str, tool: int, said: dict[str, str]) -> None:
         """Whether the tip that a program tells is that of the job's tool."""

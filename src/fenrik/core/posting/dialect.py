@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import re
 from functools import lru_cache
 from importlib import resources
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 from jinja2 import StrictUndefined, Template, TemplateError, TemplateSyntaxError, nodes
 from jinja2.sandbox import ImmutableSandboxedEnvironment, SecurityError
@@ -15,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 from fenrik.core.errors import fail
 
 MAX_BLOCK_CHARS = 4000
+Document = TypeVar("Document", bound=BaseModel)
 Block = Literal["start", "tools", "away", "tool_change", "operation", "lift", "lean", "first_move", "end"]
 
 
@@ -232,10 +232,10 @@ def format_number(units: int, decimals: int, trailing_zeros: bool) -> str:
 @lru_cache(maxsize=1)
 def load_dialects() -> dict[str, Dialect]:
     """The dialects that come with Fenrik, by name."""
-    folder = resources.files("fenrik.core.posting").joinpath("dialects")
-    found = [
-        Dialect.model_validate(json.loads(f.read_text("utf-8")))
-        for f in sorted(folder.iterdir(), key=lambda f: f.name)
-        if f.name.endswith(".json")
-    ]
-    return {d.name: d for d in found}
+    return {d.name: d for d in documents_in("dialects", Dialect)}
+
+
+def documents_in(folder: str, kind: type[Document]) -> list[Document]:
+    """The documents of a kind that are shipped in a folder beside this file, in the order of their names."""
+    files = sorted(resources.files("fenrik.core.posting").joinpath(folder).iterdir(), key=lambda f: f.name)
+    return [kind.model_validate_json(f.read_text("utf-8")) for f in files if f.name.endswith(".json")]

@@ -350,7 +350,9 @@ def standings(shape, cell, around, wanted, point, axis, lead, spin, table, track
         turn, place, own = np.empty((3, 3)), np.empty(3), np.empty((WAYS, 6))
         link_turn, link_place = np.empty((6, 3, 3)), np.empty((6, 3))
         for g in range(m):
-            if table[g] < wanted.external_low[0] or table[g] > wanted.external_high[0]:
+            if table[g] < wanted.external_low[0] - 1e-9 or table[g] > wanted.external_high[0] + 1e-9:
+                continue
+            if track[g] < wanted.external_low[1] - 1e-9 or track[g] > wanted.external_high[1] + 1e-9:
                 continue
             flange_at(cell, point[i], axis[i], lead[i], spin[g], table[g], track[g], turn, place)
             postures(shape, turn, place, own)

@@ -55,6 +55,10 @@ class CellChain(Chain):
         """How far postures are from singular ones, of shoulder, elbow and wrist, 0 to 1: (n, 3)."""
         return kernels.measures_of(self.arm, np.deg2rad(np.ascontiguousarray(values[:, self.columns])))
 
+    def from_singular(self, values: Points) -> Points:
+        """The least of the measures of shoulder, elbow and wrist."""
+        return np.asarray(self.measures(values).min(axis=1, initial=1.0))
+
     def to_base(self, point: Points, axis: Points, values: Points) -> tuple[Points, Points]:
         """Places and directions of the work (n, 3) in the base's frame, where the external axes stand so."""
         about = Rotation.from_rotvec(np.outer(self._turned(values), [0.0, 0.0, 1.0]))

@@ -18,8 +18,7 @@ class CellMachine(Machine):
 
     @classmethod
     def of(cls, cell: Cell) -> CellMachine:
-        same = ("name", "spindle_max_rpm", "power_kw", "torque_nm", "longest_tool_mm", "rapid_mm_min",
-                "max_feed_mm_min", "acceleration_mm_s2", "tool_change_s", "table_mm")  # fmt: skip
+        same = (set(Cell.model_fields) & set(Machine.model_fields)) - {"joints", "bodies"}
         return cls(cell=cell, joints=cell.joints(), **{name: getattr(cell, name) for name in same})
 
     @cached_property

@@ -127,11 +127,14 @@ def bands(chain: CellChain, path: Toolpath, wishes: ArmWishes, around: Surroundi
 def reasons(
     chain: CellChain, point: Points, axis: Points, wishes: ArmWishes, around: Surroundings | None = None
 ) -> list[Reason]:
-    """Why each of some poses is not reached."""
+    """Why each of some poses is not reached; of very many some are looked at, and the others are told as the nearest of
+    them before."""
     if len(point) == 0:
         return []
-    best = standings(chain, point, axis, wishes, around).max(axis=(1, 2, 3))
-    return [REASONS[int(k)] for k in best]
+    looked = _sampled(len(point))
+    best = standings(chain, point[looked], axis[looked], wishes, around).max(axis=(1, 2, 3))
+    own = np.searchsorted(looked, np.arange(len(point)), "right") - 1
+    return [REASONS[int(k)] for k in best[own]]
 
 
 def by_place(

@@ -15,7 +15,7 @@ needs, so that answers on coarse and on fine rows can be compared.
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -40,8 +40,6 @@ AIR_MM_S, TURN_RAD_S, LEAST_S = 150.0, 1.5, 1e-3
 LEAP, FREE_LEAP = 1e4, 20.0
 ROUNDS = 4
 WISH = 4.0
-SINGULAR = 0.03
-"""A measure of shoulder, elbow or wrist below which a posture counts as singular: the sine of 1.7 degrees."""
 
 
 @dataclass(frozen=True)
@@ -68,6 +66,13 @@ class WholePath:
     @property
     def lost(self) -> NDArray[np.bool_]:
         return np.asarray(np.isnan(self.joints).any(axis=1))
+
+    def columns(self) -> dict[str, np.ndarray]:
+        """All that is known row by row, by name."""
+        return {name: getattr(self, name) for name in self.__dataclass_fields__ if name != "cost"}
+
+    def rows(self, index: NDArray[np.int64]) -> WholePath:
+        return WholePath(cost=self.cost, **{name: column[index] for name, column in self.columns().items()})
 
 
 def whole_path(
@@ -315,7 +320,7 @@ def _refined(task: _Task, answer: _Answer) -> _Answer:
         )
         if finer.cost > answer.cost * (1 + 1e-9):
             continue
-        answer = replace(finer, leap=finer.leap)
+        answer = finer
     return answer
 
 
