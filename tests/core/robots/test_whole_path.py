@@ -5,7 +5,7 @@ import pytest
 from cells import CELLS, chain_of, flat, path_of, spiral
 
 from fenrik.core.errors import FenrikError
-from fenrik.core.robots import ArmWishes, CellChain, Place, Posture, all_postures, whole_path
+from fenrik.core.robots import ArmWishes, CellChain, Place, Posture, Turntable, all_postures, whole_path
 from fenrik.core.robots.pace import greatest_acceleration, paced
 from fenrik.core.robots.reach import reasons
 from fenrik.core.robots.whole_path import seconds_of
@@ -198,6 +198,19 @@ def test_rows_that_are_not_reached_are_left_out_with_their_reason_and_the_rest_i
     assert set(reasons(chain, path.point[way.lost], path.axis[way.lost], ArmWishes())) == {"reach"}
     away = CellChain(cell.model_copy(update={"table": Place(at_mm=(6000, 0, 300))}), 220.0)
     assert whole_path(away, path, ArmWishes()).lost.all()
+
+
+def test_an_arm_whose_joints_all_wind_is_solved_with_table_and_track():
+    """Every joint from −360 to 360: without a bound each would make three states of one, 729 in all."""
+    arm = CELLS["track"].arm
+    joints = [j.model_copy(update={"low_deg": -360.0, "high_deg": 360.0}) for j in arm.joints]
+    change = {"arm": arm.model_copy(update={"joints": joints}), "turntable": Turntable(name="E2")}
+    chain, path = CellChain(CELLS["track"].model_copy(update=change), 120.0), flat(150)
+    way = whole_path(chain, path, ArmWishes())
+    assert not way.lost.any()
+    assert not way.leap.any()
+    assert np.abs(way.joints[:, chain.columns]).max() <= 360 + 1e-6
+    assert np.abs(chain.forward(way.joints).point - path.point).max() < 1e-6
 
 
 def test_nothing_and_one_row_are_solved():

@@ -38,7 +38,7 @@ REFINED = (0.5, 0.5, 0.25, 0.25, 0.12, 0.12, 0.06, 0.06)
 COARSE_MM, COARSE_RAD, MOST_COARSE = 40.0, 0.14, 500
 AIR_MM_S, TURN_RAD_S, LEAST_S = 150.0, 1.5, 1e-3
 LEAP, FREE_LEAP = 1e4, 20.0
-ROUNDS = 4
+ROUNDS, MOST_WINDING = 4, 2
 WISH = 4.0
 
 
@@ -204,7 +204,13 @@ class _Task:
     def of(cls, chain: CellChain, path: Toolpath, wishes: ArmWishes, around: Surroundings) -> _Task:
         wanted = wanted_of(chain, wishes)
         wide = np.flatnonzero(wanted.high - wanted.low > 2 * np.pi)
-        return cls(chain, path, wishes, around, wanted, seconds_of(path), wide)
+        # Each joint that may wind makes three states of one: the last two do, others keep to a turn about their middle.
+        middle = 0.5 * (wanted.low + wanted.high)
+        still = np.isin(np.arange(len(middle)), wide[:-MOST_WINDING])
+        low = np.where(still, middle - np.pi, wanted.low)
+        high = np.where(still, middle + np.pi, wanted.high)
+        narrow = wanted._replace(low=low, high=high)
+        return cls(chain, path, wishes, around, narrow, seconds_of(path), wide[-MOST_WINDING:])
 
     def bases(self) -> list[_Base]:
         """The table at rest, and, where it may move along, turning so that the work keeps its side to the arm."""
