@@ -11,7 +11,8 @@ import numpy as np
 
 from common import show
 
-sys.path.insert(0, str(Path(__file__).parent.parent / "tests" / "core" / "robots"))
+TESTS = Path(__file__).parent.parent / "tests" / "core"
+sys.path[:0] = [str(TESTS), str(TESTS / "robots")]
 
 
 def spiral() -> None:

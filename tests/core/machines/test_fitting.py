@@ -2,11 +2,12 @@
 
 import numpy as np
 import pytest
+from paths import path_of
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.errors import FenrikError
 from fenrik.core.machines import Chain, Joint, course, fitting
-from fenrik.core.toolpath import Kind, Toolpath
+from fenrik.core.toolpath import Kind
 from fenrik.core.toolpath.safe import SafeSphere
 
 LINEAR = [
@@ -41,15 +42,6 @@ def fitted(chain, path, *settings, **more):
 def head():
     turning = Joint(carries="work", **C | {"low": None, "high": None})
     return Chain([*LINEAR, Joint(**A | {"origin": (0, 0, 150)}), turning], 90.0, AT)
-
-
-def path_of(point, axis, feed=1000.0):
-    n = len(point)
-    kind = np.full(n, Kind.CUT, np.int8)
-    path = Toolpath.plain(np.array(point, float), np.zeros(n, np.int8), np.zeros((n, 3)), kind, np.full(n, feed))
-    path.axis[:] = axis / np.linalg.norm(axis, axis=1, keepdims=True)
-    path.feed[0] = 0.0
-    return path
 
 
 def frustum(turns=1.0, rows=121, tilt=10.0):

@@ -3,10 +3,10 @@
 import warnings
 
 import numpy as np
+from paths import path_of
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.robots import Cell, CellChain
-from fenrik.core.toolpath import Kind, Toolpath
 from fenrik.core.tools import Tool
 from fenrik.demo.cells import PLINTH, TRACK
 
@@ -18,22 +18,13 @@ TOOL = Tool.model_validate({
 })  # fmt: skip
 
 
-def path_of(point, axis, feed=3000.0):
-    n = len(point)
-    kind = np.full(n, Kind.CUT, np.int8)
-    path = Toolpath.plain(np.array(point, float), np.zeros(n, np.int8), np.zeros((n, 3)), kind, np.full(n, feed))
-    path.axis[:] = axis / np.linalg.norm(axis, axis=1, keepdims=True)
-    path.feed[0] = 0.0
-    return path
-
-
 def spiral(n=2000, turns=25.0, low=150.0, high=900.0, radius=220.0, lean=0.36):
     """Round a figure that swells and waves, from top to bottom."""
     t = np.linspace(0, 1, n)
     a, z = 2 * np.pi * turns * t, high - (high - low) * t
     r = radius + 40 * np.sin(z / 180) + 15 * np.cos(2 * a)
     point = np.column_stack([r * np.cos(a), r * np.sin(a), z])
-    return path_of(point, np.column_stack([np.cos(a), np.sin(a), np.full(n, lean)]))
+    return path_of(point, np.column_stack([np.cos(a), np.sin(a), np.full(n, lean)]), 3000.0)
 
 
 def flat(n=200, size=300.0, feed=3000.0):

@@ -121,6 +121,95 @@ def end_cost(value, low, high):
     return END_COST * over * over
 
 
+@leaf
+def _choice(g, count):
+    """The numbers of spin, table and track of a place in the grid."""
+    return g // (count[2] * count[1]), (g // count[2]) % count[1], g % count[2]
+
+
+@leaf
+def _value(centre, step, count, k, axis):
+    """What the choice k of a freedom stands for."""
+    return centre[axis] + step[axis] * (k - count[axis] // 2)
+
+
+@kernel
+def _all_moves(moves):
+    """How far each of the moves between rows goes along each freedom, (m, 3)."""
+    found = np.empty(((2 * moves[0] + 1) * (2 * moves[1] + 1) * (2 * moves[2] + 1), 3), np.int64)
+    number = 0
+    for d0 in range(-moves[0], moves[0] + 1):
+        for d1 in range(-moves[1], moves[1] + 1):
+            for d2 in range(-moves[2], moves[2] + 1):
+                found[number, 0], found[number, 1], found[number, 2] = d0, d1, d2
+                number += 1
+    return found
+
+
+@leaf
+def _beside(k0, k1, k2, move, count, wraps):
+    """The place in the grid that a move leads to; −1 where there is none."""
+    a0, a1, a2 = k0 + move[0], k1 + move[1], k2 + move[2]
+    if wraps[0]:
+        a0 %= count[0]
+    if wraps[1]:
+        a1 %= count[1]
+    if a0 < 0 or a0 >= count[0] or a1 < 0 or a1 >= count[1] or a2 < 0 or a2 >= count[2]:
+        return -1
+    return (a0 * count[1] + a1) * count[2] + a2
+
+
+@leaf
+def _turns(slot, joint, wide):
+    """How many whole turns a slot has a joint from its middle one: −1, 0 or 1."""
+    for v in range(len(wide)):
+        if wide[v] == joint:
+            return slot // 3**v % 3 - 1
+    return 0
+
+
+@leaf
+def _slot_cost(own, slot, wide, low, high):
+    """What the nearness of joints to their ends costs in a second in one of their turns; `NOWHERE` beyond them."""
+    cost = 0.0
+    for j in range(6):
+        value = own[j] + TURN * _turns(slot, j, wide)
+        if value < low[j] - 1e-9 or value > high[j] + 1e-9:
+            return NOWHERE
+        cost += end_cost(value, low[j], high[j])
+    return cost
+
+
+@leaf
+def _moved(own, slot, other, wide, speed):
+    """From a posture in some turns to another: the squared shares of speed, and the slot that the other must be in to
+    be followed; −1 where there is none."""
+    cost, code = 0.0, 0
+    for j in range(6):
+        moved = own[j] + TURN * _turns(slot, j, wide) - other[j]
+        for v in range(len(wide)):
+            if wide[v] == j:
+                k = round(moved / TURN)
+                if k < -1 or k > 1:
+                    return 0.0, -1
+                moved -= TURN * k
+                code += 3**v * (k + 1)
+        if abs(moved) > MOST_STEP:
+            return 0.0, -1
+        share = moved / speed[j]
+        cost += share * share
+    return cost, code
+
+
+@leaf
+def _slot_near(joints, other, wide):
+    """The slot in which a posture is nearest to given joints."""
+    code = 0
+    for v in range(len(wide)):
+        code += 3**v * (round((joints[wide[v]] - other[wide[v]]) / TURN) + 1)
+    return code
+
+
 @kernel(parallel=True, nogil=True)
 def through(
     shape, cell, around, wanted, point, axis, lead, centre, step, count, wraps, moves, seconds, free, only, wide
@@ -138,41 +227,36 @@ def through(
         choice: (n, 3) numbers, −1 where a row cannot be reached. way: (n,). joints: (n, 6) radians. leaps: (n,) whether
         the arm does not follow the tool to a row. cost: of all.
     """
-    n, w = len(point), len(wide)
-    slots = 3**w
-    grid = count[0] * count[1] * count[2]
-    states = WAYS * slots
-    q = np.empty((2, grid, WAYS, 6))
-    able = np.zeros((2, grid, WAYS), np.bool_)
+    n, slots = len(point), 3 ** len(wide)
+    grid, states = count[0] * count[1] * count[2], WAYS * slots
+    steps = _all_moves(moves)
+    # Two rows are held: the one that is looked at, and the one before.
+    q, able = np.empty((2, grid, WAYS, 6)), np.zeros((2, grid, WAYS), np.bool_)
     total = np.full((2, grid, states), NOWHERE)
     back = np.full((n, grid, states), np.uint8(LEAP), np.uint8)
-    best_before = np.zeros(n, np.int64)
-    best_cost = np.zeros(n)
-    lost = np.zeros(n, np.bool_)
-    last_row = np.full(n, -1, np.int64)
-    now, before_row = 0, -1
+    best, last_row = np.zeros(n, np.int64), np.full(n, -1, np.int64)
+    now, before, reached = 0, -1, 0.0
     for i in range(n):
         old = 1 - now
         for g in prange(grid):
             turn, place = np.empty((3, 3)), np.empty(3)
             link_turn, link_place, flange = np.empty((6, 3, 3)), np.empty((6, 3)), np.empty(6)
-            rest = np.empty(states)
-            k2 = g % count[2]
-            k1 = (g // count[2]) % count[1]
-            k0 = g // (count[2] * count[1])
-            spin = centre[i, 0] + step[0] * (k0 - count[0] // 2)
-            table = centre[i, 1] + step[1] * (k1 - count[1] // 2)
-            track = centre[i, 2] + step[2] * (k2 - count[2] // 2)
+            k0, k1, k2 = _choice(g, count)
+            table, track = _value(centre[i], step, count, k1, 1), _value(centre[i], step, count, k2, 2)
             total[now, g, :] = NOWHERE
             able[now, g, :] = False
             outside = table < wanted.external_low[0] - 1e-9 or table > wanted.external_high[0] + 1e-9
             outside = outside or track < wanted.external_low[1] - 1e-9 or track > wanted.external_high[1] + 1e-9
             if outside:
                 continue
+            spin = _value(centre[i], step, count, k0, 0)
             flange_at(cell, point[i], axis[i], lead[i], spin, table, track, turn, place)
             postures(shape, turn, place, q[now, g])
             for c in range(3):
                 flange[c], flange[3 + c] = turn[c, 2], place[c]
+            # What carries arm and work goes by itself, beside what the choices make of it.
+            gone = centre[i, 1] - centre[before, 1] if before >= 0 else 0.0
+            ridden = centre[i, 2] - centre[before, 2] if before >= 0 else 0.0
             for way in range(WAYS):
                 own = q[now, g, way]
                 if math.isnan(own[0]) or (only[i] >= 0 and only[i] != way):
@@ -182,146 +266,77 @@ def through(
                 able[now, g, way] = True
                 stands = standing_cost(shape, cell, around, wanted, own, table, track, link_turn, link_place, flange)
                 for s in range(slots):
-                    cost, code, inside = stands, s, True
-                    for j in range(6):
-                        value = own[j]
-                        for v in range(w):
-                            if wide[v] == j:
-                                value += TURN * (code // 3**v % 3 - 1)
-                        if value < wanted.low[j] - 1e-9 or value > wanted.high[j] + 1e-9:
-                            inside = False
-                            break
-                        cost += end_cost(value, wanted.low[j], wanted.high[j])
-                    rest[way * slots + s] = cost * seconds[i] if inside else NOWHERE
-            # From the row before.
-            gone = centre[i, 1] - centre[before_row, 1] if before_row >= 0 else 0.0
-            ridden = centre[i, 2] - centre[before_row, 2] if before_row >= 0 else 0.0
-            for way in range(WAYS):
-                if not able[now, g, way]:
-                    continue
-                own = q[now, g, way]
-                for s in range(slots):
-                    stands = rest[way * slots + s]
-                    if stands >= NOWHERE:
+                    rest = _slot_cost(own, s, wide, wanted.low, wanted.high)
+                    if rest >= NOWHERE:
                         continue
-                    if before_row < 0:
-                        total[now, g, way * slots + s] = stands
+                    rest = (rest + stands) * seconds[i]
+                    if before < 0:
+                        total[now, g, way * slots + s] = rest
                         continue
-                    least = best_cost[before_row] + (wanted.free_leap if free[i] else wanted.leap)
-                    taken, number = LEAP, 0
-                    for d0 in range(-moves[0], moves[0] + 1):
-                        for d1 in range(-moves[1], moves[1] + 1):
-                            for d2 in range(-moves[2], moves[2] + 1):
-                                number += 1
-                                a0, a1, a2 = k0 + d0, k1 + d1, k2 + d2
-                                if wraps[0]:
-                                    a0 %= count[0]
-                                if wraps[1]:
-                                    a1 %= count[1]
-                                if a0 < 0 or a0 >= count[0] or a1 < 0 or a1 >= count[1] or a2 < 0 or a2 >= count[2]:
-                                    continue
-                                h = (a0 * count[1] + a1) * count[2] + a2
-                                if not able[old, h, way]:
-                                    continue
-                                other = q[old, h, way]
-                                cost, code = 0.0, 0
-                                for j in range(6):
-                                    moved = own[j] - other[j]
-                                    for v in range(w):
-                                        if wide[v] == j:
-                                            moved += TURN * (s // 3**v % 3 - 1)
-                                            k = round(moved / TURN)
-                                            moved -= TURN * k
-                                            code = -1 if k < -1 or k > 1 or code < 0 else code + 3**v * (k + 1)
-                                    if abs(moved) > MOST_STEP:
-                                        code = -1
-                                    if code < 0:
-                                        break
-                                    share = moved / wanted.speed[j]
-                                    cost += share * share
-                                if code < 0:
-                                    continue
-                                so_far = total[old, h, way * slots + code]
-                                if so_far >= least:
-                                    continue
-                                turned = (gone - step[1] * d1) / wanted.external_speed[0]
-                                rode = (ridden - step[2] * d2) / wanted.external_speed[1]
-                                cost = wanted.arm * cost + wanted.external * (turned * turned + rode * rode)
-                                cost = so_far + cost / seconds[i]
-                                if cost < least:
-                                    least, taken = cost, number
-                    total[now, g, way * slots + s] = least + stands
+                    least, taken = reached + (wanted.free_leap if free[i] else wanted.leap), LEAP
+                    for number in range(len(steps)):
+                        h = _beside(k0, k1, k2, steps[number], count, wraps)
+                        if h < 0 or not able[old, h, way]:
+                            continue
+                        cost, code = _moved(own, s, q[old, h, way], wide, wanted.speed)
+                        if code < 0:
+                            continue
+                        so_far = total[old, h, way * slots + code]
+                        if so_far >= least:
+                            continue
+                        turned = (gone - step[1] * steps[number, 1]) / wanted.external_speed[0]
+                        rode = (ridden - step[2] * steps[number, 2]) / wanted.external_speed[1]
+                        cost = wanted.arm * cost + wanted.external * (turned * turned + rode * rode)
+                        cost = so_far + cost / seconds[i]
+                        if cost < least:
+                            least, taken = cost, number
+                    total[now, g, way * slots + s] = least + rest
                     back[i, g, way * slots + s] = taken
         at = np.argmin(total[now].ravel())
-        cost = total[now].ravel()[at]
-        if cost >= NOWHERE:
-            lost[i] = True
-            continue
-        best_before[i], best_cost[i] = at, cost
-        last_row[i] = before_row
-        before_row = i
-        now = 1 - now
-    choice = np.full((n, 3), -1, np.int64)
-    chosen_way = np.full(n, -1, np.int64)
-    joints = np.full((n, 6), np.nan)
-    leaps = np.zeros(n, np.bool_)
-    if before_row < 0:
-        return choice, chosen_way, joints, leaps, 0.0
-    i, at = before_row, best_before[before_row]
+        if total[now].ravel()[at] >= NOWHERE:
+            continue  # a row that is not reached: the next one follows the one before it
+        best[i], reached, last_row[i] = at, total[now].ravel()[at], before
+        before, now = i, 1 - now
+    choice, ways, joints, leaps = _traced(
+        shape, cell, wanted, point, axis, lead, centre, step, count, wraps, steps, wide, back, best, last_row, before
+    )
+    return choice, ways, joints, leaps, reached
+
+
+@kernel(nogil=True)
+def _traced(
+    shape, cell, wanted, point, axis, lead, centre, step, count, wraps, steps, wide, back, best, last_row, last
+):
+    """The choices that led to the best one at the last row, back to the first."""
+    n, slots = len(point), 3 ** len(wide)
+    states = WAYS * slots
+    choice, ways = np.full((n, 3), -1, np.int64), np.full(n, -1, np.int64)
+    joints, leaps = np.full((n, 6), np.nan), np.zeros(n, np.bool_)
     turn, place, found = np.empty((3, 3)), np.empty(3), np.empty((WAYS, 6))
-    while True:
-        g, state = at // states, at % states
-        way, s = state // slots, state % slots
-        k2 = g % count[2]
-        k1 = (g // count[2]) % count[1]
-        k0 = g // (count[2] * count[1])
-        choice[i, 0], choice[i, 1], choice[i, 2], chosen_way[i] = k0, k1, k2, way
-        flange_at(
-            cell, point[i], axis[i], lead[i], centre[i, 0] + step[0] * (k0 - count[0] // 2),
-            centre[i, 1] + step[1] * (k1 - count[1] // 2), centre[i, 2] + step[2] * (k2 - count[2] // 2), turn, place,
-        )  # fmt: skip
+    i, g, way, slot, after = last, -1, -1, -1, -1
+    while i >= 0:
+        if g < 0:  # the last row, or one that the arm leaves by another way
+            g, way, slot = best[i] // states, best[i] % states // slots, best[i] % slots
+        k = _choice(g, count)
+        spin, table = _value(centre[i], step, count, k[0], 0), _value(centre[i], step, count, k[1], 1)
+        track = _value(centre[i], step, count, k[2], 2)
+        flange_at(cell, point[i], axis[i], lead[i], spin, table, track, turn, place)
         postures(shape, turn, place, found)
         settled(found[way], wanted.low, wanted.high)
+        if slot < 0:  # the turns from which the row after it was come to
+            slot = _slot_near(joints[after], found[way], wide)
         for j in range(6):
-            joints[i, j] = found[way, j]
-            for v in range(w):
-                if wide[v] == j:
-                    joints[i, j] += TURN * (s // 3**v % 3 - 1)
-        b = last_row[i]
-        if b < 0:
-            break
-        taken = back[i, g, state]
-        if taken == LEAP:
-            leaps[i] = True
-            at = best_before[b]
-        else:
-            number = 0
-            for d0 in range(-moves[0], moves[0] + 1):
-                for d1 in range(-moves[1], moves[1] + 1):
-                    for d2 in range(-moves[2], moves[2] + 1):
-                        number += 1
-                        if number == taken:
-                            a0, a1, a2 = k0 + d0, k1 + d1, k2 + d2
-            if wraps[0]:
-                a0 %= count[0]
-            if wraps[1]:
-                a1 %= count[1]
-            h = (a0 * count[1] + a1) * count[2] + a2
-            # The turns that the joints of the row before are in: nearest to those of this row.
-            flange_at(
-                cell, point[b], axis[b], lead[b], centre[b, 0] + step[0] * (a0 - count[0] // 2),
-                centre[b, 1] + step[1] * (a1 - count[1] // 2), centre[b, 2] + step[2] * (a2 - count[2] // 2), turn,
-                place,
-            )  # fmt: skip
-            postures(shape, turn, place, found)
-            settled(found[way], wanted.low, wanted.high)
-            code = 0
-            for v in range(w):
-                k = round((joints[i, wide[v]] - found[way, wide[v]]) / TURN)
-                code += 3**v * (k + 1)
-            at = h * states + way * slots + code
-        i = b
-    return choice, chosen_way, joints, leaps, best_cost[before_row]
+            joints[i, j] = found[way, j] + TURN * _turns(slot, j, wide)
+        choice[i, 0], choice[i, 1], choice[i, 2], ways[i] = k[0], k[1], k[2], way
+        taken = back[i, g, way * slots + slot]
+        after, i = i, last_row[i]
+        slot = -1
+        if i >= 0 and taken == LEAP:
+            leaps[after] = True
+            g = -1
+        elif i >= 0:
+            g = _beside(k[0], k[1], k[2], steps[taken], count, wraps)
+    return choice, ways, joints, leaps
 
 
 @kernel(parallel=True, nogil=True)
