@@ -112,7 +112,8 @@ def _lost(safe: bool) -> Response:
 def run_desk(socket: str, parent: int | None) -> int:
     """Be the desk, at a socket, until stopped."""
     if parent is not None:
-        end_with_parent(parent, signal.SIGTERM)
+        # At once: where the server is gone, nobody hands on what it would still answer.
+        end_with_parent(parent, signal.SIGKILL)
     os.environ |= {"FENRIK_IS_DESK": "1", "FENRIK_DESK_SOCKET": ""}
     set_up_logs()
     give_back_early()

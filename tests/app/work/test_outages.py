@@ -68,6 +68,6 @@ def test_the_server_is_killed_and_all_its_processes_go_with_it(busy, own_server)
     family = own_server.family()
     assert family
     own_server.kill()
-    assert outliving(family, 5) == []
+    assert outliving(family, 20) == []
     own_server.start()
     done(*busy)

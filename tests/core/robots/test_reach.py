@@ -2,7 +2,8 @@
 
 import numpy as np
 import trimesh
-from cells import CELLS, TOOL, chain_of, flat, path_of, spiral
+from cells import CELLS, TOOL, chain_of, flat, spiral
+from paths import path_of
 
 from fenrik.core.robots import ArmWishes, CellChain, Turntable, surroundings
 from fenrik.core.robots.reach import bands, by_place, reasons

@@ -2,7 +2,8 @@
 
 import numpy as np
 import pytest
-from cells import CELLS, chain_of, flat, path_of, spiral
+from cells import CELLS, chain_of, flat, spiral
+from paths import path_of
 
 from fenrik.core.errors import FenrikError
 from fenrik.core.robots import ArmWishes, CellChain, Place, Posture, Turntable, all_postures, whole_path
