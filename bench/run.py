@@ -19,6 +19,7 @@ import crowd
 import cuts
 import faults
 import hostile
+import leaning
 import load
 import outside
 import parts
@@ -232,6 +233,7 @@ BENCHES = (
     | cuts.BENCHES
     | faults.BENCHES
     | hostile.BENCHES
+    | leaning.BENCHES
     | load.BENCHES
     | outside.BENCHES
     | parts.BENCHES

@@ -1,8 +1,10 @@
 """The robot's road in real Chromium: from a job on a mill to a proven program for an arm, with a joint that is moved by
 hand, a posture that is taught, a wish, and the best place; and a line of cutter location text that is corrected."""
 
+import itertools
 import time
 
+import numpy as np
 from playwright.sync_api import expect
 from test_road import choose, stage
 
@@ -11,6 +13,33 @@ CELL = "Slipway cell (arm on a track)"
 
 def facts(page):
     return page.get_by_test_id("way")
+
+
+def values_of(page):
+    cells = page.get_by_test_id("joints").locator("td[data-testid^=joint]")
+    return [text.split()[0] for text in cells.all_inner_texts()]
+
+
+def dragged(page):
+    """Drags all over the drawing until one turned a joint alone and one took several along: the joint's name, and how
+    many went together."""
+    names = [text.split()[0] for text in page.get_by_test_id("joints").locator("tbody td:first-child").all_inner_texts()]
+    box = page.locator("canvas").first.bounding_box()
+    alone, together = "", 0
+    for x, y in itertools.product(np.linspace(0.1, 0.9, 17), np.linspace(0.1, 0.9, 13)):
+        before = values_of(page)
+        place = box["x"] + x * box["width"], box["y"] + y * box["height"]
+        page.mouse.move(*place)
+        page.mouse.down()
+        page.mouse.move(place[0] + 6, place[1] - 3, steps=2)
+        page.wait_for_timeout(80)
+        page.mouse.up()
+        went = [n for n, a, b in zip(names, before, values_of(page), strict=True) if a != b]
+        alone = went[0] if len(went) == 1 else alone
+        together = max(together, len(went))
+        if alone and together > 1:
+            break
+    return alone, together
 
 
 def test_from_a_mill_to_a_proven_program_for_an_arm(page, small_job, client):
@@ -46,9 +75,32 @@ def test_from_a_mill_to_a_proven_program_for_an_arm(page, small_job, client):
     }
     page.get_by_role("button", name="Back to the way").click()
 
+    # A body that is dragged turns its joint alone; the flange takes the joints along that it needs.
+    alone, together = dragged(page)
+    assert alone in ("J1", "J2", "J3", "J4", "J5")
+    assert together >= 2
+    page.get_by_role("button", name="Back to the way").click()
+
+    # A joint's range is narrowed where its ends stand, and an emptied cell gives it back.
+    end = page.get_by_label("Highest of J1")
+    end.fill("120")
+    end.press("Enter")
+    expect(end).to_have_value("120")
+    arm = client.get(url).json()["document"]["operations"][0]["arm"]
+    (narrowed,) = arm["ranges"]
+    assert (narrowed["joint"], narrowed["high"]) == ("J1", 120)
+    end.fill("")
+    end.press("Enter")
+    expect(end).to_have_value("")
+    assert client.get(url).json()["document"]["operations"][0]["arm"]["ranges"] == []
+
     page.get_by_role("button", name="Solve the whole path").click()
     expect(facts(page)).to_contain_text("Not reachednone")
     expect(page.get_by_test_id("reach E1")).to_contain_text("all of the row")
+    page.get_by_role("button", name="Solve this stretch").click()
+    expect(page.get_by_test_id("stretch")).to_contain_text("none of 50")
+    page.get_by_role("button", name="Stand where it begins").click()
+    expect(page.get_by_text("moved by hand")).to_be_visible()
     page.get_by_text("limits", exact=True).click()
     expect(page.get_by_label("Path coloured by from the joints' ends")).to_be_visible()
     page.get_by_role("slider", name="Row of the way").focus()

@@ -406,7 +406,7 @@ def test_lead_and_tilt_are_measured_from_the_normal():
         way /= np.linalg.norm(way)
         axis = path.axis[rows[0]]
         given = build.link_of(build.job.operations[0]).given
-        normal = given.rails[0].left[0]
+        normal = given.ways.rails[0].left[0]
         left = np.cross(normal, way)
         assert np.rad2deg(np.arcsin(axis @ way)) == pytest.approx(lead, abs=1e-6)
         assert np.rad2deg(np.arcsin(axis @ left)) == pytest.approx(tilt, abs=1e-6)

@@ -66,7 +66,7 @@ export function MachineBodies({ setup, row }: { setup: string; row: number | nul
 
 /** A body of the arm that is dragged turns its joint; one that hangs on the last joint takes the flange along. */
 function useDragging(setup: string, row: number | null, values: ArrayLike<number> | null) {
-  const { id } = useJob();
+  const { id, setNote } = useJob();
   const machine = useMachine(setup).data;
   const { camera, gl, controls } = useThree();
   const asked = useRef(false);
@@ -107,6 +107,9 @@ function useDragging(setup: string, row: number | null, values: ArrayLike<number
           }),
         );
         if (found.reached) setMoving({ joints: found.joints });
+        else setNote(`The flange does not go there: ${found.why}.`);
+      } catch (error) {
+        setNote((error as Error).message);
       } finally {
         asked.current = false;
       }

@@ -11,20 +11,19 @@ import numpy as np
 from fenrik.core.build.geometry import Geometry
 from fenrik.core.build.picks import (
     part_look,
-    picked_edges,
     picked_faces,
+    rulings_of_rows,
     sketch_area,
     sketch_look,
     sketch_rings,
     targets_of,
+    ways_of,
 )
 from fenrik.core.frames import Points
 from fenrik.core.job import Operation, Setup
 from fenrik.core.keys import key_of
 from fenrik.core.progress import Progress, silent
 from fenrik.core.solids.model import Mesh
-from fenrik.core.solids.rails import Rail, rails_of
-from fenrik.core.solids.rulings import Rulings, joined, rulings_of
 from fenrik.core.strategies.given import Given, Item, Region
 from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.tools import Tool
@@ -147,22 +146,12 @@ class _Items:
 
         return Item([self._part(), sketch_look(self.geometry, self.operation)], make)
 
-    def rails(self) -> Item:
-        def make() -> list[Rail]:
-            edges = picked_edges(self.geometry, self.operation)
-            found = rails_of(self.placing.part, edges, self.operation.params.mesh_within_mm())
-            return [r.in_frame(self.placing.frame) for r in found]
-
-        return Item([self._part(), self.solid().key], make)
+    def ways(self) -> Item:
+        look = [self._part(), self.solid().key, sketch_look(self.geometry, self.operation, leaning=True)]
+        return Item(look, lambda: ways_of(self.geometry, self.operation))
 
     def rulings(self) -> Item:
-        def make() -> list[Rulings]:
-            faces, frame = picked_faces(self.geometry, self.operation), self.placing.frame
-            within, off = self.operation.params.mesh_within_mm(), self.whole_tool.cutter.radius_mm
-            found = [rulings_of(self.placing.part, f, within, frame.rotation[:, 2], off) for f in faces]
-            return [r.in_frame(frame) for r in joined(found)]
-
-        return Item([self._part(), self.solid().key], make)
+        return Item([self._part(), self.solid().key], lambda: rulings_of_rows(self.geometry, self.operation))
 
     def text(self) -> Item:
         name = self.operation.params.file

@@ -9,18 +9,23 @@ from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.build.geometry import Geometry
 from fenrik.core.errors import fail
+from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.job import Operation, Setup
 from fenrik.core.regions import Rings
 from fenrik.core.regions.polygons import from_shape
+from fenrik.core.setups.grids import Instance
 from fenrik.core.sketches import Curve, region_of
-from fenrik.core.solids import find_faces
+from fenrik.core.solids import Solid, find_faces
+from fenrik.core.solids.laid import Laid, Layer
+from fenrik.core.solids.rails import Rail, rails_of
 from fenrik.core.solids.references import find_edge
+from fenrik.core.solids.rulings import Rulings, joined, rulings_between, rulings_of
 from fenrik.core.solids.signatures import face_boxes, face_signature
 from fenrik.core.strategies.common import End
 from fenrik.core.strategies.picked import TargetParams
 from fenrik.core.strategies.registry import STRATEGIES, StrategyParams
-from fenrik.core.strategies.targets import SketchTarget, Targets
+from fenrik.core.strategies.targets import LaidTarget, SketchTarget, Targets, Ways
 from fenrik.core.targeting import Targeting
 
 
@@ -93,7 +98,116 @@ def targets_of(geometry: Geometry, operation: Operation) -> Targets:
     return Targets.joined([found.on(i) for i in placing.instances])
 
 
+# In space
+
+
+def copies_of(geometry: Geometry, operation: Operation) -> list[Instance]:
+    """The copies of the part that an operation is meant for."""
+    setup = geometry.job.setup(operation.setup)
+    if operation.instance is None:
+        return geometry.placing(setup).instances
+    return [geometry.instance(setup, operation.instance)]
+
+
+def ways_of(geometry: Geometry, operation: Operation) -> Ways:
+    """The edges that an operation names, on every copy that it is meant for, and its sketches laid on faces.
+
+    Raises:
+        FenrikError: where an edge, a face or a sketch is lost.
+    """
+    placing, edges = geometry.placing(geometry.job.setup(operation.setup)), picked_edges(geometry, operation)
+    here = [r.in_frame(placing.frame) for r in _edge_rails(placing.part, edges, operation)]
+    rails = [
+        r.moved(*copy.motion, k * len(placing.part.faces))
+        for k, copy in enumerate(copies_of(geometry, operation))
+        for r in here
+    ]
+    unusable: list[Unreached] = []
+    for k, target in enumerate(getattr(operation.params, "targets", [])):
+        if isinstance(target, LaidTarget):
+            laid = _laid(geometry, operation, target, f"operations.{operation.number}.params.targets.{k}")
+            rails += laid.rails
+            unusable += laid.unusable
+    return Ways(rails, unusable)
+
+
+def rulings_of_rows(geometry: Geometry, operation: Operation) -> list[Rulings]:
+    """The straight lines of the faces that an operation names, and between each two of its ways along edges, walls that
+    follow one another as one; on every copy of the part that it is meant for.
+
+    Raises:
+        FenrikError: where a pick is lost, a face is not ruled, or edges are no two ways.
+    """
+    frame, part = (p := geometry.placing(geometry.job.setup(operation.setup))).frame, p.part
+    within, off = operation.params.mesh_within_mm(), geometry.job.tool(operation.tool).cutter.radius_mm
+    up = frame.rotation[:, 2]
+    walls = [rulings_of(part, f, within, up, off) for f in picked_faces(geometry, operation)]
+    edges = picked_edges(geometry, operation)
+    ways = _edge_rails(part, edges, operation)
+    if len(ways) % 2:
+        raise fail(
+            f"operations.{operation.number}.params.targets",
+            f"make {len(ways)} ways along edges; a wall lies between two.",
+            "Pick the edges at its foot and those at its top.",
+        )
+    for first, second in zip(ways[::2], ways[1::2], strict=True):
+        walls += rulings_between(first, second, within, up, off)
+    here = [r.in_frame(frame) for r in joined(walls)]
+    return [r.moved(*copy.motion) for copy in copies_of(geometry, operation) for r in here]
+
+
+def _edge_rails(part: Solid, edges: list[int], operation: Operation) -> list[Rail]:
+    return rails_of(part, edges, operation.params.mesh_within_mm()) if edges else []
+
+
+def _laid(geometry: Geometry, operation: Operation, target: LaidTarget, field: str) -> Ways:
+    """A sketch thrown on the part, on all copies of it; for a row that is meant for one copy, moved there with it."""
+    setup, within = geometry.job.setup(operation.setup), operation.params.mesh_within_mm()
+    placing, curves = geometry.placing(setup), geometry.sketch(target.sketch)
+    wanted = target.items or list(curves)
+    lost = [i for i in wanted if i not in curves]
+    if lost:
+        raise fail(f"{field}.items", f"are not in the sketch: {', '.join(lost)}.", "Choose others.", target.sketch)
+    faces = [i for j, f in enumerate(target.faces) for i in find_faces(placing.part, f, f"{field}.faces.{j}")]
+    first = None if operation.instance is None else 1
+    count, copies = len(placing.part.faces), 1 if first else len(placing.instances)
+    numbers = [k * count + i for k in range(copies) for i in faces] if faces else None
+    on = geometry.sketch_frame(target.sketch)
+    down = geometry.frame(setup).direction_to_local(-on.rotation[:, 2])
+    layer = Layer(*geometry.exact_part(setup, within, first), down, numbers)
+    rails, told = [], []
+    for item in wanted:
+        for curve in curves[item]:
+            places = _in_setup(geometry, setup, target.sketch, curve.flattened(within))
+            laid = layer.lay(places, within)
+            rails += laid.rails
+            if laid.beside is not None:
+                told.append(_beside(item, laid))
+    if operation.instance is not None:
+        rails = [r.moved(*geometry.instance(setup, operation.instance).motion) for r in rails]
+    return Ways(rails, told)
+
+
+def _beside(item: str, laid: Laid) -> Unreached:
+    assert laid.beside is not None
+    x, y, z = laid.beside.tolist()
+    return Unreached(
+        reason=f"{laid.beside_mm:.3g} mm of {item} lie beside the faces.",
+        place=(x, y, z),
+        level_mm=z,
+        area_mm2=0.0,
+        advice="Pick the faces there too, or move the sketch.",
+    )
+
+
 # Sketches
+
+
+def _in_setup(geometry: Geometry, setup: Setup, sketch_id: str, points: Points) -> Points:
+    """Places (n, 2) of a sketch in the setup's frame, (n, 3), however the sketch lies there."""
+    level = next(s.level_mm for s in geometry.job.sketches if s.id == sketch_id)
+    places = np.column_stack([points, np.full(len(points), level)])
+    return geometry.frame(setup).to_local(geometry.sketch_frame(sketch_id).to_part(places))
 
 
 def _turned(geometry: Geometry, setup: Setup, sketch_id: str, points: Points) -> Points:
@@ -105,8 +219,7 @@ def _turned(geometry: Geometry, setup: Setup, sketch_id: str, points: Points) ->
     on, here = geometry.sketch_frame(sketch_id), geometry.frame(setup)
     if float(on.rotation[:, 2] @ here.rotation[:, 2]) < 1 - 1e-9:
         raise fail("sketch", "does not lie level in this setup.", "Draw it on this setup's frame.", sketch_id)
-    level = next(s.level_mm for s in geometry.job.sketches if s.id == sketch_id)
-    return here.to_local(on.to_part(np.column_stack([points, np.full(len(points), level)])))
+    return _in_setup(geometry, setup, sketch_id, points)
 
 
 def _sketch_here(geometry: Geometry, setup: Setup, sketch_id: str) -> tuple[dict[str, list[Curve]], float]:
@@ -182,12 +295,19 @@ def _reached_box(geometry: Geometry, operation: Operation) -> Points | None:
     return np.array([low - reach, high + reach])
 
 
-def sketch_look(geometry: Geometry, operation: Operation) -> Any:
-    """The curves, single places and heights of the sketches that an operation uses; None where it uses none."""
+def sketch_look(geometry: Geometry, operation: Operation, *, leaning: bool = False) -> Any:
+    """The curves, single places and heights of the sketches that an operation uses; None where it uses none.
+
+    Args:
+        leaning: the sketches may lie in any way; the frames that they lie on belong to it.
+    """
     ids = operation.params.picks().sketches
     if not ids:
         return None
     used = [next((s for s in geometry.job.sketches if s.id == i), None) for i in ids]
     levels = [[s.level_mm, [i for i in s.items if i.kind == "point"]] for s in used if s is not None]
     curves = [c for i in ids for own in geometry.sketch(i).values() for c in own]
-    return [[[np.round(c.points, 9).tolist(), np.round(c.bulges, 9).tolist(), c.closed] for c in curves], levels]
+    frames = [geometry.sketch_frame(i) for i in ids] if leaning else []
+    lie = [[np.round(f.rotation, 12).tolist(), np.round(f.origin, 9).tolist()] for f in frames]
+    drawn = [[np.round(c.points, 9).tolist(), np.round(c.bulges, 9).tolist(), c.closed] for c in curves]
+    return [drawn, levels, lie] if leaning else [drawn, levels]

@@ -246,6 +246,39 @@ def _depth_along(run, tool, way, p):
     return (fa, a) if fa >= fb else (fb, b)
 
 
+@kernel(parallel=True, nogil=True)
+def depths(tips, axes, bands, runs, points, out):
+    """How deep each of some places stands below a profile that stands still, of each of n poses its own."""
+    for i in prange(len(tips)):
+        tool, still, p, best = np.empty(6), np.zeros(3), np.empty(3), -np.inf
+        for c in range(3):
+            tool[c], tool[3 + c], p[c] = tips[i, c], axes[i, c], points[i, c]
+        for r in range(len(runs) - 1):
+            best = max(best, _depth_at((bands, runs[r], runs[r + 1]), tool, still, p, 0.0))
+        out[i] = best
+
+
+@kernel(parallel=True, nogil=True)
+def deepest(tips, axes, bands, runs, points, out, which):
+    """How deep the deepest of all places stands below a profile in each of n poses, 0 where none does; and which."""
+    low, high, wide = bands[0, 0], bands[-1, 1], 0.0
+    for r in range(len(runs) - 1):
+        wide = max(wide, _widest((bands, runs[r], runs[r + 1])))
+    for i in prange(len(tips)):
+        best, found = 0.0, -1
+        for j in range(len(points)):
+            x, y, z = points[j, 0] - tips[i, 0], points[j, 1] - tips[i, 1], points[j, 2] - tips[i, 2]
+            h = x * axes[i, 0] + y * axes[i, 1] + z * axes[i, 2]
+            r2 = x * x + y * y + z * z - h * h
+            if h <= low or h >= high or r2 >= wide * wide:
+                continue
+            for r in range(len(runs) - 1):
+                deep = depth_below(bands, runs[r], runs[r + 1], np.sqrt(max(r2, 0.0)), h)
+                if deep > best:
+                    best, found = deep, j
+        out[i], which[i] = best, found
+
+
 @kernel
 def _on(corners, t, s, r, p):
     """A place of a triangle: a share s between its first two corners, then a share r towards the third."""
@@ -323,6 +356,33 @@ def _between_boxes2(boxes, node, box):
 
 
 @kernel
+def _widest(run):
+    """The widest radius of a run."""
+    bands, first, last = run
+    wide = 0.0
+    for b in range(first, last):
+        wide = max(wide, bands[b, 2], bands[b, 3])
+        if bands[b, 4] == ARC and bands[b, 0] <= bands[b, 6] <= bands[b, 1]:
+            wide = max(wide, bands[b, 5] + bands[b, 7])
+    return wide
+
+
+@kernel
+def _apart(run, tool, boxes, node, wide):
+    """How far a box keeps, at least, from all places no farther than `wide` from the axis of a standing run."""
+    bands, first, last = run
+    along, half2 = 0.0, 0.0
+    for c in range(3):
+        along += (0.5 * (boxes[node, c] + boxes[node, 3 + c]) - tool[c]) * tool[3 + c]
+        half2 += (0.5 * (boxes[node, 3 + c] - boxes[node, c])) ** 2
+    along = min(max(along, bands[first, 0]), bands[last - 1, 1])
+    away2 = 0.0
+    for c in range(3):
+        away2 += (0.5 * (boxes[node, c] + boxes[node, 3 + c]) - tool[c] - along * tool[3 + c]) ** 2
+    return np.sqrt(away2) - np.sqrt(half2) - wide
+
+
+@kernel
 def _stray(run, tool, way, corners, t, p):
     """The most that any place of a triangle can be deep: that of its middle, and how far its corners are from there."""
     far2 = 0.0
@@ -337,26 +397,47 @@ def _stray(run, tool, way, corners, t, p):
 
 
 @kernel
-def _clear(run, tool, way, corners, order, boxes, children, best, place):
+def _stray_of_box(run, tool, way, boxes, node, p):
+    """The same of what lies in a box."""
+    half2 = 0.0
+    for c in range(3):
+        p[c] = 0.5 * (boxes[node, c] + boxes[node, 3 + c])
+        half2 += (0.5 * (boxes[node, 3 + c] - boxes[node, c])) ** 2
+    return _depth_along(run, tool, way, p)[0] + np.sqrt(half2)
+
+
+@kernel
+def _clear(run, tool, way, corners, order, boxes, children, best, deep_enough, place):
     """The least gap of one swept run if it is below `best`, else `best`; less than 0 where it stands in triangles.
 
     Args:
+        deep_enough: nothing deeper is looked for once it stands so deep; 0: nor is it measured how deep.
         place: (4,) on return the place of the surface and the share of the way, where the gap is below `best`.
     """
     stack, box, v, p, witness = np.empty(STACK, np.int32), np.empty(6), np.zeros(3), np.empty(3), np.empty(7)
     still = np.zeros(3)
     _box_of(run, tool, way, box)
+    wide = _widest(run) + np.sqrt(way[0] ** 2 + way[1] ** 2 + way[2] ** 2)
     stack[0] = 0
     depth = 1
-    while depth > 0:
+    while depth > 0 and best > -deep_enough:
         depth -= 1
         node = stack[depth]
         apart2 = _between_boxes2(boxes, node, box)
         if apart2 >= max(best, 0.0) ** 2 and apart2 > 0.0:
             continue
+        if _apart(run, tool, boxes, node, wide) > max(best, 0.0):
+            continue
+        if best < 0.0 and _stray_of_box(run, tool, way, boxes, node, p) <= -best:
+            continue
         if children[node, 0] >= 0:
             a, b = children[node, 0], children[node, 1]
-            if _between_boxes2(boxes, a, box) < _between_boxes2(boxes, b, box):
+            # What comes last on the stack is looked at first: the nearer, of two that the tool stands in the deeper.
+            near_a, near_b = _between_boxes2(boxes, a, box), _between_boxes2(boxes, b, box)
+            if near_a == 0.0 and near_b == 0.0:
+                near_a = -_stray_of_box(run, tool, way, boxes, a, p)
+                near_b = -_stray_of_box(run, tool, way, boxes, b, p)
+            if near_a < near_b:
                 a, b = b, a
             stack[depth], stack[depth + 1] = a, b
             depth += 2
@@ -367,6 +448,11 @@ def _clear(run, tool, way, corners, order, boxes, children, best, place):
                 continue
             gap = gap_to(run, tool, way, corners, t, still, max(best, NEAR_MM), v, witness)
             share = witness[3]
+            if gap == 0.0 and deep_enough == 0.0:
+                for c in range(3):
+                    place[c] = (corners[t, 0, c] + corners[t, 1, c] + corners[t, 2, c]) / 3.0
+                place[3] = share
+                return -NEAR_MM
             if gap == 0.0:
                 deep, share = depth_of(run, tool, way, corners, t, p)
                 gap = -max(deep, 0.0)
@@ -380,7 +466,7 @@ def _clear(run, tool, way, corners, order, boxes, children, best, place):
 
 
 @kernel(parallel=True, nogil=True)
-def clear(start, end, axis, bands, runs, corners, order, boxes, children, enough, mm, place):
+def clear(start, end, axis, bands, runs, corners, order, boxes, children, enough, deep_enough, mm, place):
     """Least gap between a profile and a mesh in each step, into mm where it is below `enough`; see `_clear`."""
     for i in prange(len(start)):
         tool, way, spot = np.empty(6), np.empty(3), np.zeros(4)
@@ -388,7 +474,8 @@ def clear(start, end, axis, bands, runs, corners, order, boxes, children, enough
             tool[c], tool[3 + c], way[c] = start[i, c], axis[i, c], end[i, c] - start[i, c]
         best = enough
         for r in range(len(runs) - 1):
-            best = _clear((bands, runs[r], runs[r + 1]), tool, way, corners, order, boxes, children, best, spot)
+            run = (bands, runs[r], runs[r + 1])
+            best = _clear(run, tool, way, corners, order, boxes, children, best, deep_enough, spot)
         mm[i] = best
         for c in range(4):
             place[i, c] = spot[c]

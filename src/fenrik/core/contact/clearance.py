@@ -40,7 +40,13 @@ class Clearance:
 
 
 def clearance(
-    index: DistanceIndex, poses: Poses, assembly: Assembly, enough_mm: float | Sequence[float]
+    index: DistanceIndex,
+    poses: Poses,
+    assembly: Assembly,
+    enough_mm: float | Sequence[float],
+    deep_enough_mm: float = np.inf,
+    *,
+    of_skin: bool = False,
 ) -> list[Clearance]:
     """How near each body of a tool comes to a part in each step, in the order of the assembly's profiles.
 
@@ -49,26 +55,33 @@ def clearance(
 
     Args:
         enough_mm: gaps that are no less are not measured; one for all bodies or one for each.
+        deep_enough_mm: where a body stands so deep, it may stand deeper elsewhere in the same step; 0: only whether it
+            stands in the surface at all is asked, and depths are no figures.
+        of_skin: the surface is some faces of a part, which enclose nothing: a body that meets none of it is outside.
 
     Raises:
         FenrikError: where an axis turns over.
     """
     enough = np.broadcast_to(enough_mm, len(assembly.profiles))
-    return [_of_body(index, poses, p, float(e)) for p, e in zip(assembly.profiles, enough, strict=True)]
+    each = zip(assembly.profiles, enough, strict=True)
+    return [_of_body(index, poses, p, float(e), deep_enough_mm, of_skin) for p, e in each]
 
 
-def _of_body(index: DistanceIndex, poses: Poses, profile: Profile, enough: float) -> Clearance:
+def _of_body(
+    index: DistanceIndex, poses: Poses, profile: Profile, enough: float, deep_enough: float, of_skin: bool
+) -> Clearance:
     numbered = replace(poses, source=np.arange(len(poses)))
     steps, off = numbered.straightened(profile.bottom_mm, profile.top_mm, profile.radius_mm, TURN_MM)
     rough = index.mesh.deflection_mm
     mm, found = np.empty(len(steps)), np.empty((len(steps), 4))
     kernels.clear(
         *_columns(steps), profile.bands, profile.runs, index.corners, index.order, index.boxes, index.children,
-        enough + rough, mm, found,
+        enough + rough, deep_enough, mm, found,
     )  # fmt: skip
     bound = np.full(len(steps), rough + off)
     found[mm >= enough + rough] = np.nan
-    _look_within(index, steps, profile, mm, found)
+    if not of_skin:
+        _look_within(index, steps, profile, mm, found)
     if index.faces is not None:
         _refine(index, steps, profile, mm, found, bound, off)
     found[mm >= enough], mm = np.nan, np.minimum(mm, enough)
@@ -134,6 +147,24 @@ def _refine(
         aim = near + (creep / (1.0 - creep))[:, None] * move
         on = (np.linalg.norm(move, axis=1) > STILL_MM) & (gap > 0.0)
         rows, near, aim, last, move = rows[on], near[on], aim[on], last[on], move[on]
+
+
+def exact_depths(index: DistanceIndex, poses: Poses, profile: Profile, found: Clearance) -> Points:
+    """Depths (n,) in place of those that triangles gave: of the places of the exact faces nearest to where they are."""
+    feet = signed_distances(index, found.place).place
+    rows, share, out = np.arange(len(poses)), found.share, np.empty(len(poses))
+    tips = poses.start + share[:, None] * (poses.end - poses.start)
+    kernels.depths(tips, poses.axis_at(rows, share), profile.bands, profile.runs, feet, out)
+    return out
+
+
+def deepest_places(tips: Points, axes: Points, profile: Profile, points: Points) -> tuple[Points, NDArray[np.int64]]:
+    """How deep some places (m, 3) stand in a tool in each of its poses (n, 3), at most: mm (n,), 0 where none does, and
+    which place that is, −1 for none. All places are looked at in all poses."""
+    out, which = np.empty(len(tips)), np.empty(len(tips), np.int64)
+    tips, axes, points = (np.ascontiguousarray(v, dtype=np.float64) for v in (tips, axes, points))
+    kernels.deepest(tips, axes, profile.bands, profile.runs, points, out, which)
+    return out, which
 
 
 def pushed(index: DistanceIndex, tips: Points, axes: Points, ways: Points, profile: Profile) -> tuple[Points, NDArray]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 from fenrik.core.contact import _distance_kernels as kernels
 from fenrik.core.contact.inside import PartRays
 from fenrik.core.frames import Points
-from fenrik.core.solids.exact import FITTED_MM, ExactFaces, turned_out
-from fenrik.core.solids.model import Mesh, unit_normals
+from fenrik.core.solids.exact import FITTED_MM, ExactFaces
+from fenrik.core.solids.model import Mesh, facing_out, unit_normals
 
 SETTLED_MM, SETTLED_SHARE, FAR_SHARE = 1e-4, 4e-3, 0.02
 """Bound of a distance that was taken from an exact face: so much, a share of what the triangles stand off (of two faces
@@ -73,8 +73,13 @@ class DistanceIndex:
             open_ones = neighbours[:, side] < 0
             rim[mesh.triangles[open_ones][:, [side, (side + 1) % 3]]] = True
         if faces is not None:
-            faces = _facing_out(mesh, corners, faces)
+            faces = facing_out(faces, mesh)
         return cls(mesh, corners, order, boxes, children, neighbours, _weighted_normals(mesh, corners), rim, faces)
+
+    def without(self, faces: NDArray[np.int64]) -> DistanceIndex | None:
+        """The surface without some faces; None where nothing is left."""
+        left = ~np.isin(self.mesh.face_ids, faces)
+        return DistanceIndex.build(self.mesh.rows(left), self.faces) if left.any() else None
 
     @cached_property
     def _borders(self) -> tuple[NDArray[np.int8], NDArray[np.int32]]:
@@ -141,6 +146,16 @@ def signed_distances(index: DistanceIndex, points: Points) -> Distances:
     return Distances(mm, bound, places, known)
 
 
+def nearest_faces(index: DistanceIndex, points: Points) -> NDArray[np.int64]:
+    """The face that each point (n, 3) is nearest to, of the triangles."""
+    points, mesh = np.ascontiguousarray(points, dtype=np.float64), index.mesh
+    _, nearest, _, _, _ = kernels.query(
+        points, index.corners, mesh.triangles, index.neighbours, index.weighted, index.on_rim,
+        index.order, index.boxes, index.children,
+    )  # fmt: skip
+    return np.asarray(mesh.face_ids[nearest], np.int64)
+
+
 def _settle(
     index: DistanceIndex, points: Points, mm: Points, nearest: NDArray[Any], features: NDArray[Any],
     settled: NDArray[np.bool_], places: Points,
@@ -186,11 +201,3 @@ def _weighted_normals(mesh: Mesh, corners: Points) -> Points:
         for c in range(3):
             total[:, c] += np.bincount(mesh.triangles[:, k], angle * normal[:, c], minlength=len(total))
     return total
-
-
-def _facing_out(mesh: Mesh, corners: Points, faces: ExactFaces) -> ExactFaces:
-    """The surfaces with the senses that the triangles say."""
-    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    starts = np.zeros((len(corners), 2)) if mesh.parameters is None else mesh.parameters.mean(axis=1)
-    plain = replace(faces, senses=np.ones(len(faces)))
-    return turned_out(plain, mesh.face_ids, corners.mean(axis=1), normals, starts)

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.frames import Frame, Points
-from fenrik.core.solids.exact import ExactFaces
+from fenrik.core.solids.exact import ExactFaces, turned_out
 
 MAX_EXACT_BOX_FACES = 4000
 
@@ -79,6 +79,15 @@ class Mesh:
     def area_mm2(self) -> float:
         a, b, c = np.moveaxis(self.corners(), 1, 0)
         return float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum() / 2.0)
+
+
+def facing_out(faces: ExactFaces, mesh: Mesh) -> ExactFaces:
+    """The surfaces with the senses that the triangles on them say."""
+    corners = mesh.corners()
+    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    starts = np.zeros((len(corners), 2)) if mesh.parameters is None else mesh.parameters.mean(axis=1)
+    plain = replace(faces, senses=np.ones(len(faces)))
+    return turned_out(plain, mesh.face_ids, corners.mean(axis=1), normals, starts)
 
 
 @dataclass(frozen=True)
@@ -237,13 +246,18 @@ class Solid:
 
     @cached_property
     def surfaces(self) -> ExactFaces | None:
-        """The exact surfaces under the faces; None where there is no exact shape."""
+        """The exact surfaces under the faces, with their own senses; None where there is no exact shape."""
         if not self.is_exact:
             return None
         from fenrik.core.solids.describe import list_faces
         from fenrik.core.solids.exact import exact_faces
 
         return exact_faces(list_faces(self.shape()))[0]
+
+    @cached_property
+    def outward(self) -> ExactFaces | None:
+        """The same with normals that look out of the material."""
+        return None if self.surfaces is None else facing_out(self.surfaces, self.mesh)
 
     def shape(self) -> Any:
         """The exact shape as an Open CASCADE shape; only where `is_exact`."""

@@ -1,4 +1,5 @@
-"""Rails: chains of edges as places in space, with the outward normals of the faces at their left and right.
+"""Rails: ways in space with the outward normals of the faces at their left and right: chains of edges here, curves
+laid on faces in `laid.py`.
 
 Places lie on the exact curves; normals are those of the exact surfaces. A chain ends where no picked edge, or more than
 one, goes on.
@@ -6,7 +7,7 @@ one, goes on.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 import numpy as np
@@ -25,12 +26,13 @@ COS_STEP = float(np.cos(STEP_RAD))
 
 @dataclass(frozen=True)
 class Rail:
-    """A way along edges.
+    """A way along a surface.
 
     Attributes:
         point: (n, 3). along: (n, 3) unit directions of the way.
         left, right: (n, 3) outward normals of the faces beside it; zero where there is none.
-        edge: (n,) the edge that each place lies on; corners have two rows, one for each edge.
+        left_face, right_face: (n,) numbers of these faces; −1 where there is none.
+        edge: (n,) the edge that each place lies on, −1 on none; corners have two rows, one for each edge.
         closed: whether its end is its beginning; the last row then stands where the first does.
     """
 
@@ -38,22 +40,47 @@ class Rail:
     along: Points
     left: Points
     right: Points
+    left_face: NDArray[np.int64]
+    right_face: NDArray[np.int64]
     edge: NDArray[np.int64]
     closed: bool
 
+    def rows(self, index: NDArray[np.int64]) -> Rail:
+        """Some of its places, as a way that is open."""
+        return Rail(**{k: getattr(self, k)[index] for k in COLUMNS}, closed=False)
+
     def reversed(self) -> Rail:
         """The same the other way."""
-        return Rail(
-            self.point[::-1], -self.along[::-1], self.right[::-1], self.left[::-1], self.edge[::-1], self.closed
-        )
+        back = {k: getattr(self, k)[::-1] for k in COLUMNS}
+        for a, b in (("left", "right"), ("left_face", "right_face")):
+            back[a], back[b] = back[b], back[a]
+        return Rail(**back | {"along": -back["along"]}, closed=self.closed)
+
+    def moved(self, turn: Points, shift: Points, faces: int = 0) -> Rail:
+        """The same on a copy of the part.
+
+        Args:
+            turn: (3, 3), of determinant −1 where the copy is mirrored; what was at its left stays there, so that it is
+                gone along the other way. shift: (3,) after it. faces: what the numbers of the copy's faces are more.
+        """
+        along, left, right = (v @ turn.T for v in (self.along, self.left, self.right))
+        numbers = {k: np.where((v := getattr(self, k)) >= 0, v + faces, v) for k in ("left_face", "right_face")}
+        there = replace(self, point=self.point @ turn.T + shift, along=along, left=left, right=right, **numbers)
+        if np.linalg.det(turn) > 0:
+            return there
+        swapped = {"left": right, "right": left, "left_face": numbers["right_face"], "right_face": numbers["left_face"]}
+        return replace(there, **swapped).reversed()
 
     def in_frame(self, frame: Frame) -> Rail:
         along, left, right = (frame.direction_to_local(v) for v in (self.along, self.left, self.right))
-        return Rail(frame.to_local(self.point), along, left, right, self.edge, self.closed)
+        return replace(self, point=frame.to_local(self.point), along=along, left=left, right=right)
 
     @property
     def length_mm(self) -> float:
         return float(np.linalg.norm(np.diff(self.point, axis=0), axis=1).sum())
+
+
+COLUMNS = tuple(f.name for f in fields(Rail) if f.name != "closed")
 
 
 def rails_of(solid: Solid, edges: list[int], within_mm: float) -> list[Rail]:
@@ -121,15 +148,16 @@ def _one(solid: Solid, curve: Any, number: int, within_mm: float, back: bool) ->
     middle = int(np.argmin(np.linalg.norm(point - np.array(edge.middle), axis=1)))
     first_left = float(along[middle] @ np.array(edge.tangent)) > 0
     left, right = normals if first_left else normals[::-1]
-    rail = Rail(point, along, left, right, np.full(len(point), number), edge.closed)
+    at_left, at_right = (np.full(len(point), face) for face in (edge.faces if first_left else edge.faces[::-1]))
+    rail = Rail(point, along, left, right, at_left, at_right, np.full(len(point), number), edge.closed)
     return rail.reversed() if back else rail
 
 
 def _normals(solid: Solid, face: int, point: Points) -> Points:
     """Outward normals of a face at places on its border; zero where there is none."""
-    if face < 0 or solid.surfaces is None:
+    if face < 0 or solid.outward is None:
         return np.zeros_like(point)
-    _, normal, _, known = solid.surfaces.feet(np.full(len(point), face), point)
+    _, normal, _, known = solid.outward.feet(np.full(len(point), face), point)
     return np.where(known[:, None], normal, 0.0)
 
 
@@ -155,7 +183,6 @@ def _at(adaptor: Any, parameters: Points) -> tuple[Points, Points]:
 
 
 def _joined(rails: list[Rail]) -> Rail:
-    names = ("point", "along", "left", "right", "edge")
-    columns = {k: np.concatenate([getattr(r, k) for r in rails]) for k in names}
+    columns = {k: np.concatenate([getattr(r, k) for r in rails]) for k in COLUMNS}
     closed = bool(np.linalg.norm(columns["point"][0] - columns["point"][-1]) < SAME_MM)
     return Rail(**columns, closed=closed)

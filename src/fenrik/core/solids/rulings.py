@@ -10,11 +10,13 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fenrik.core.errors import FenrikError, fail
 from fenrik.core.frames import Frame, Points
 from fenrik.core.solids.describe import explore, list_faces
 from fenrik.core.solids.model import Solid
+from fenrik.core.solids.rails import Rail
 
 LOOK, ACROSS = 9, 25
 BORDER_STEPS, SEAM = 2000, 1e-9
@@ -22,6 +24,7 @@ STRAIGHT_MM = 1e-4
 MOST_ROWS = 4000
 LINE_MM = 1e-4
 AREA_SHARE, MEET_MM, CORNER_RAD = 0.01, 1e-3, 0.03
+CORNER_COS = float(np.cos(np.deg2rad(20.0)))
 _COLUMNS = ("ends", "normals", "inner", "inner_normals")
 
 
@@ -50,6 +53,12 @@ class Rulings:
             self.closed,
         )
 
+    def moved(self, turn: Points, shift: Points) -> Rulings:
+        """The same on a copy of the part; on a mirrored one (a turn of determinant −1) gone along the other way."""
+        places, ways = (self.ends @ turn.T + shift, self.inner @ turn.T + shift), (self.normals, self.inner_normals)
+        there = Rulings(places[0], ways[0] @ turn.T, places[1], ways[1] @ turn.T, self.closed)
+        return there if np.linalg.det(turn) > 0 else there.reversed()
+
     def curvature(self) -> Points:
         """How the face curves across its lines, (n, k) 1/mm: above 0 where it bulges out, below 0 where it is hollow; 0
         where lines lie upon each other."""
@@ -76,6 +85,10 @@ class Rulings:
             inner=self.inner[:, ::-1],
             inner_normals=self.inner_normals[:, ::-1],
         )
+
+    def rows(self, index: NDArray[np.int64]) -> Rulings:
+        """Some of the lines, as a wall that is open."""
+        return replace(self, **{k: getattr(self, k)[index] for k in _COLUMNS}, closed=False)
 
     def reversed(self) -> Rulings:
         """The same the other way round."""
@@ -110,6 +123,115 @@ def rulings_of(solid: Solid, face: int, within_mm: float, upright: Points, off_m
             raise _cut_out(solid, face, rows)
     low = float(((rows.ends[:, 1] - rows.ends[:, 0]) @ upright).mean())
     return rows if low >= 0 else rows.turned_over()
+
+
+def rulings_between(
+    first: Rail, second: Rail, within_mm: float, upright: Points, off_mm: float = 0.0
+) -> list[Rulings]:  # fmt: skip
+    """Straight lines from one way to another, each from its lower end along a direction to its upper one: by shares of
+    their lengths, from corner to corner where both have as many, one wall for each such stretch.
+
+    Outward is where the face between both looks, of the two beside the first way the one in which the lines lie.
+
+    Raises:
+        FenrikError: where one way is closed and the other is not, or they meet in a point.
+    """
+    if first.closed != second.closed:
+        raise fail("targets", "are a closed way and an open one.", "Pick two of a kind.")
+    second = _alike(first, second)
+    stretches = list(zip(_stretches(first), _stretches(second), strict=False))
+    if len(_stretches(first)) != len(_stretches(second)):
+        stretches = [(first, second)]
+    return [_between(a, b, within_mm, upright, off_mm) for a, b in stretches]
+
+
+def _stretches(rail: Rail) -> list[Rail]:
+    """A way from corner to corner."""
+    runs = np.split(np.arange(len(rail.point)), _corners(rail) + 1)
+    return [rail] if len(runs) == 1 else [rail.rows(r) for r in runs if len(r) > 1]
+
+
+def _corners(rail: Rail) -> NDArray[np.int64]:
+    """Rows after which a way turns."""
+    gap = np.linalg.norm(np.diff(rail.point, axis=0), axis=1)
+    return np.flatnonzero((gap < MEET_MM) & (np.einsum("ij,ij->i", rail.along[1:], rail.along[:-1]) < CORNER_COS))
+
+
+def _between(first: Rail, second: Rail, within_mm: float, upright: Points, off_mm: float) -> Rulings:
+    a, b = _shares(first), _shares(second)
+    share: Points = np.unique(np.round(np.append(a, b), 9))
+    while True:
+        rows = _spanned(first, second, a, b, share)
+        if _chords_off(rows.inner + off_mm * rows.inner_normals) <= within_mm or len(share) > MOST_ROWS:
+            break
+        share = np.sort(np.append(share, 0.5 * (share[1:] + share[:-1])))
+    low = float(((rows.ends[:, 1] - rows.ends[:, 0]) @ upright).mean())
+    return rows if low >= 0 else rows.turned_over()
+
+
+def _shares(rail: Rail) -> Points:
+    """How far along its length each row of a way is, (n,), 0 to 1."""
+    length = np.append(0.0, np.cumsum(np.linalg.norm(np.diff(rail.point, axis=0), axis=1)))
+    return length / max(float(length[-1]), 1e-12)
+
+
+def _alike(first: Rail, second: Rail) -> Rail:
+    """The second way gone along as the first is, a closed one from beside where that begins."""
+    if not second.closed:
+        back = second.reversed()
+        apart = [float(np.linalg.norm(first.point[[0, -1]] - r.point[[0, -1]], axis=1).sum()) for r in (second, back)]
+        return second if apart[0] <= apart[1] else back
+    nearest = _beside(second, first.point[0])
+    turned = second if float(second.along[nearest] @ first.along[0]) >= 0 else second.reversed()
+    nearest = _beside(turned, first.point[0])
+    order = np.roll(np.arange(len(turned.point)), -nearest)
+    if np.linalg.norm(turned.point[order[-1]] - turned.point[nearest]) > MEET_MM:
+        order = np.append(order, nearest)
+    return replace(turned.rows(order), closed=True)
+
+
+def _beside(rail: Rail, place: Points) -> int:
+    """The row of a closed way nearest to a place: of its corners, where it has some."""
+    corners = _corners(rail) + 1
+    if float(rail.along[0] @ rail.along[-1]) < CORNER_COS:
+        corners = np.append(corners, 0)
+    rows = corners if len(corners) else np.arange(len(rail.point) - 1)
+    return int(rows[np.argmin(np.linalg.norm(rail.point[rows] - place, axis=1))])
+
+
+def _spanned(first: Rail, second: Rail, a: Points, b: Points, share: Points) -> Rulings:
+    """The lines at shares of both ways."""
+    low, way_low = _at_share(first, a, share)
+    high, way_high = _at_share(second, b, share)
+    line = high - low
+    size = np.linalg.norm(line, axis=1)
+    if size.min() < MEET_MM:
+        raise fail("targets", "meet in a point.", "Pick two ways that lie beside each other.")
+    v = np.linspace(0.0, 1.0, ACROSS)[None, :, None]
+    inner = low[:, None] + v * line[:, None]
+    ways = (1 - v) * first.length_mm * way_low[:, None] + v * second.length_mm * way_high[:, None]
+    normal = np.cross(ways, np.repeat(line[:, None], ACROSS, axis=1))
+    normal /= np.maximum(np.linalg.norm(normal, axis=2, keepdims=True), 1e-300)
+    normal *= _side(first, low, line / size[:, None], normal)
+    return Rulings(inner[:, [0, -1]], normal[:, [0, -1]], inner, normal, first.closed)
+
+
+def _at_share(rail: Rail, at: Points, share: Points) -> tuple[Points, Points]:
+    """Places of a way, and unit directions there."""
+    k = np.clip(np.searchsorted(at, share, "right") - 1, 0, len(at) - 2)
+    t = np.clip((share - at[k]) / np.maximum(at[k + 1] - at[k], 1e-12), 0.0, 1.0)[:, None]
+    point = rail.point[k] + t * (rail.point[k + 1] - rail.point[k])
+    along = rail.along[k] + t * (rail.along[k + 1] - rail.along[k])
+    return point, along / np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-12)
+
+
+def _side(rail: Rail, places: Points, lines: Points, normals: Points) -> float:
+    """1 where normals of lines look out of the material, −1 where into it."""
+    nearest = np.argmin(np.linalg.norm(places[:, None] - rail.point[None], axis=2), axis=1)
+    beside = [v[nearest] for v in (rail.left, rail.right)]
+    lean = [float(np.abs(np.einsum("ij,ij->i", v, lines)).mean()) if np.any(v) else np.inf for v in beside]
+    wall = beside[int(np.argmin(lean))]
+    return 1.0 if float(np.einsum("ij,ij->i", wall, normals[:, 0]).sum()) >= 0 else -1.0
 
 
 class _Border:

@@ -1,4 +1,5 @@
-"""Flank of a ruled wall (swarf milling): the side of the cutter lies along the straight lines of ruled faces.
+"""Flank of a ruled wall (swarf milling): the side of the cutter lies along the straight lines of ruled faces, or
+along those between two ways along edges.
 
 For a cylinder of radius R the axis runs, to begin with, R away from the wall at both ends of each ruling, square to
 the face there (two points offset: X. W. Liu, "Five-axis NC cylindrical milling of sculptured surfaces", Computer-
@@ -6,28 +7,40 @@ Aided Design 27, 1995). Where the wall twists, its normals turn along a ruling a
 cuts into the wall between them or stands off. The axis is then moved so that the side, held against the exact face
 along the ruling, is off as evenly as can be (minimax over the line's two shifts at its ends, by the offsets' signed
 errors), and last of all away from the wall by what it would still cut too deep. What stays is measured, and told
-where it is more than the tolerance.
+where it is more than the tolerance. Where the cutter would go into anything else of the part, or into a face that is
+not what lies between two ways, the stretch is left out and told.
 """
 
 from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
+from fenrik.core.contact.clearance import deepest_places
+from fenrik.core.contact.distance import nearest_faces, signed_distances
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
-from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.solids.rulings import Rulings
 from fenrik.core.strategies.common import MM, CommonParams, Outcome, Picks, require
 from fenrik.core.strategies.declared import Strategy
 from fenrik.core.strategies.given import ALWAYS, Given
-from fenrik.core.strategies.leaning import LeaningBuilder, Pass, box_around, finer, unit
-from fenrik.core.strategies.targets import FacesTarget
-from fenrik.core.tools import Cutter
+from fenrik.core.strategies.leaning import (
+    Gouges,
+    LeaningBuilder,
+    Pass,
+    box_around,
+    finer,
+    gouges,
+    stations,
+    unit,
+    without,
+)
+from fenrik.core.strategies.targets import EdgesTarget, FacesTarget
+from fenrik.core.tools import Cutter, Profile, cutting_profile
 from fenrik.core.tools.cutters import TaperedCutter
 
 DEG: dict[str, Any] = {"unit": "deg"}
@@ -35,6 +48,8 @@ ROUNDS, STILL_MM = 40, 1e-7
 MOST_LEVELS = 400
 DEEP_SHARE = 0.65
 """Of the tolerance, for cutting into a wall that twists; chords between rulings have a quarter."""
+NO_FACES = np.zeros(0, np.int64)
+STANDS_OUT_SHARE, DENSE_SHARE, STATION_DEG = 0.1, 0.05, 0.2
 
 
 class Flank(CommonParams):
@@ -43,8 +58,11 @@ class Flank(CommonParams):
     FOLDED: ClassVar[tuple[str, ...]] = ("step_mm", "turn_deg", "lift_mm")
     idle = ("floor_allowance_mm",)
     strategy: Literal["swarf milling"] = "swarf milling"
-    targets: list[FacesTarget] = Field(
-        default_factory=list, max_length=500, title="Geometry", description="Ruled faces, in their order along the wall"
+    targets: list[Annotated[FacesTarget | EdgesTarget, Field(discriminator="kind")]] = Field(
+        default_factory=list,
+        max_length=500,
+        title="Geometry",
+        description="Ruled faces, in their order along the wall; or the edges at its foot and at its top",
     )
     backwards: bool = Field(default=False, title="The other way round")
     stepdown_mm: float | None = Field(
@@ -68,11 +86,13 @@ class Flank(CommonParams):
     turn_deg: float = Field(default=3.0, ge=0.1, le=30, title="Most turn in a step", json_schema_extra=DEG)
 
     def picks(self) -> Picks:
-        return Picks(faces=[(f"targets.{k}.faces.{j}", f) for k, t in enumerate(self.targets) for j, f in _each(t)])
-
-
-def _each(target: FacesTarget) -> list[tuple[int, FaceReference | FaceRule]]:
-    return list(enumerate(target.faces))
+        found = Picks()
+        for k, target in enumerate(self.targets):
+            if isinstance(target, FacesTarget):
+                found.faces.extend((f"targets.{k}.faces.{j}", f) for j, f in enumerate(target.faces))
+            else:
+                found.edges.extend((f"targets.{k}.edges.{j}", e) for j, e in enumerate(target.edges))
+        return found
 
 
 def flank(given: Given, params: Flank) -> Outcome:
@@ -82,21 +102,56 @@ def flank(given: Given, params: Flank) -> Outcome:
         FenrikError: when nothing is picked, or a face is not ruled.
     """
     walls = given.rulings
-    require(bool(walls), "targets", "holds no face.", "Pick ruled faces of the part.")
+    require(bool(walls), "targets", "hold no wall.", "Pick ruled faces of the part, or edges at its foot and top.")
     builder = LeaningBuilder(given.feeds, given.safe, box_around(given), params.lift_mm)
     told: list[Unreached] = []
-    for number, rows in enumerate(walls):
+    profile = cutting_profile(given.cutter)
+    ways = [(part, part is rows) for rows in walls for part in _on_the_part(given, rows, params, told)]
+    for number, (rows, whole_wall) in enumerate(ways):
         way = rows.reversed() if params.backwards else rows
         placed: Placed | None = None
+        # The wall is looked at by its own dense places, where all of it is there; everything else by its triangles.
+        own = np.unique(nearest_faces(given.distances, way.inner.reshape(-1, 3))) if whole_wall else NO_FACES
+        others, wall = given.distances.without(own), _dense(way, given.cutter.radius_mm, params.tolerance_mm)
         for level in _levels(params, way):
             side = _side_of(given.cutter, level)
             if placed is None or side.taper_rad:
                 placed = laid_along(way, side, params.allowance_mm, DEEP_SHARE * params.tolerance_mm)
-            builder.add(_pass(params, way, placed, level))
+            whole = _pass(params, way, placed, level)
+            found = _into_the_wall(whole, wall, profile, params)
+            if others is not None:
+                found = gouges(whole, others, profile, params.tolerance_mm, found)
+            for one in without(whole, found, told):
+                builder.add(one)
         if placed is not None:
             told += _told(placed, way, params)
-        given.progress((number + 1) / len(walls), "along walls")
+        given.progress((number + 1) / len(ways), "along walls")
     return Outcome(builder.finish(), told)
+
+
+def _on_the_part(given: Given, rows: Rulings, params: Flank, told: list[Unreached]) -> list[Rulings]:
+    """The stretches of a wall between whose lines the part ends: where it stands out from between two ways, the cutter
+    would go into it."""
+    away = signed_distances(given.distances, rows.inner.reshape(-1, 3)).mm.reshape(rows.inner.shape[:2])
+    deep = -away.min(axis=1)
+    bad = deep > STANDS_OUT_SHARE * params.tolerance_mm
+    if not bad.any():
+        return [rows]
+    worst = int(deep.argmax())
+    x, y, z = rows.inner[worst, int(away[worst].argmin())].tolist()
+    told.append(
+        Unreached(
+            reason=f"The part stands out by {deep[worst]:.3g} mm from between both ways, along {int(bad.sum())} of "
+            f"{len(bad)} lines: they are left out.",
+            place=(x, y, z),
+            level_mm=z,
+            area_mm2=0.0,
+            advice="Pick ways with a ruled face between them, or finish this wall by another strategy.",
+        )
+    )
+    good = np.flatnonzero(~bad)
+    runs = np.split(good, np.flatnonzero(np.diff(good) > 1) + 1)
+    return [rows.rows(r) for r in runs if len(r) > 1]
 
 
 @dataclass(frozen=True)
@@ -200,11 +255,40 @@ def _pass(params: Flank, rows: Rulings, placed: Placed, level: float) -> Pass:
     along = unit(np.gradient(point, axis=0)) if len(point) > 1 else np.zeros_like(point)
     first, last = out[0], out[-1]
     if params.run_on_mm > 0 and not rows.closed:
-        point, axis = np.vstack([point[:1] - params.run_on_mm * along[:1], point]), np.vstack([axis[:1], axis])
+        before = point[:1] + params.run_on_mm * _clear_of(-along[0], rows.inner_normals[0])
+        point, axis = np.vstack([before, point]), np.vstack([axis[:1], axis])
     if params.run_off_mm > 0 and not rows.closed:
-        point, axis = np.vstack([point, point[-1:] + params.run_off_mm * along[-1:]]), np.vstack([axis, axis[-1:]])
+        after = point[-1:] + params.run_off_mm * _clear_of(along[-1], rows.inner_normals[-1])
+        point, axis = np.vstack([point, after]), np.vstack([axis, axis[-1:]])
     fine, axes = finer(point, axis, params.step_mm, params.turn_deg)
     return Pass(fine, axes, unit(first + 0.2 * axis[0]), unit(last + 0.2 * axis[-1]))
+
+
+def _clear_of(way: Points, normals: Points) -> Points:
+    """A direction (3,) turned outwards until nothing along a wall's last line, with normals (k, 3), is gone into."""
+    into = max(-float((normals @ way).min()), 0.0)
+    return unit((way + into * unit(normals.mean(axis=0)[None])[0])[None])[0]
+
+
+def _dense(rows: Rulings, radius_mm: float, tolerance_mm: float) -> Points:
+    """Places of a wall (m, 3), so close to one another across its lines that a cutter sinks between two by no more than
+    a share of the tolerance."""
+    apart = math.sqrt(8.0 * radius_mm * DENSE_SHARE * tolerance_mm)
+    gap = np.linalg.norm(np.diff(rows.inner, axis=0), axis=2).max(axis=1)
+    count = np.maximum(np.ceil(gap / apart), 1).astype(np.int64)
+    row = np.repeat(np.arange(len(gap)), count)
+    share = (np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)) / count[row]
+    between = rows.inner[row] + share[:, None, None] * (rows.inner[row + 1] - rows.inner[row])
+    return np.vstack([between.reshape(-1, 3), rows.inner[-1]])
+
+
+def _into_the_wall(whole: Pass, wall: Points, profile: Profile, params: Flank) -> Gouges:
+    """Where the side, laid along one line, goes into the wall beside it: by dense places in both."""
+    apart = math.sqrt(8.0 * profile.radius_mm * DENSE_SHARE * params.tolerance_mm)
+    tips, axes, step = stations(whole, apart, STATION_DEG)
+    deep, which = deepest_places(tips, axes, profile, wall)
+    bad = np.flatnonzero(deep > (1 - DENSE_SHARE) * params.tolerance_mm)
+    return Gouges.none(whole).and_at(step[bad], deep[bad], wall[which[bad]])
 
 
 def _told(placed: Placed, rows: Rulings, params: Flank) -> list[Unreached]:
@@ -228,10 +312,10 @@ def _told(placed: Placed, rows: Rulings, params: Flank) -> list[Unreached]:
 STRATEGY = Strategy(
     params=Flank,
     run=flank,
-    version=1,
+    version=2,
     group="Leaning tool",
     cutters=("flat", "bull-nose", "ball", "tapered"),
-    needs=(*ALWAYS, "part_box", "obstacles", "rulings"),
+    needs=(*ALWAYS, "part_box", "obstacles", "surface", "rulings"),
     sees="all",
     stage=6,
     finishes=lambda params: ("upright", "leaning", "slope"),

@@ -15,15 +15,15 @@ import numpy as np
 from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact import DropIndex, DropStack, Surface
+from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.frames import Frame, Points
 from fenrik.core.progress import Progress, silent
 from fenrik.core.regions import Rings, Shadow
 from fenrik.core.setups.grids import join_meshes
 from fenrik.core.solids.model import Mesh, Solid
-from fenrik.core.solids.rails import Rail
 from fenrik.core.solids.rulings import Rulings
 from fenrik.core.stock import Stock
-from fenrik.core.strategies.targets import Targets
+from fenrik.core.strategies.targets import Targets, Ways
 from fenrik.core.toolpath import Feeds, PathBuilder, Safe, SafePlane
 from fenrik.core.tools import Cutter, Tool, cutting_profile
 from fenrik.core.tools.assembly import wider_bodies
@@ -36,7 +36,7 @@ OBSTACLE_CLEARANCE_MM = 0.5
 
 Need = Literal[
     "stock", "cutter", "tool", "feeds", "rpm", "safe", "zero", "mesh", "part_box", "solid", "surface", "shadow",
-    "obstacles", "targets", "region", "keep_out", "stay_in", "rails", "rulings", "text",
+    "obstacles", "targets", "region", "keep_out", "stay_in", "ways", "rulings", "text",
 ]  # fmt: skip
 """Items that there are."""
 
@@ -106,6 +106,7 @@ class Given:
         self._made.clear()
         self.__dict__.pop("grown_obstacles", None)
         self.__dict__.pop("with_obstacles", None)
+        self.__dict__.pop("distances", None)
 
     def _of(self, name: Need) -> Any:
         if name not in self._made:
@@ -188,9 +189,9 @@ class Given:
         return self._of("region")
 
     @property
-    def rails(self) -> list[Rail]:
-        """The picked edges, those that meet as one, with the normals beside them."""
-        return self._of("rails")
+    def ways(self) -> Ways:
+        """The picked edges, those that meet as one, and sketches laid on faces, with the normals beside them."""
+        return self._of("ways")
 
     @property
     def rulings(self) -> list[Rulings]:
@@ -248,6 +249,11 @@ class Given:
             nobody = np.full(len(around.triangles), -1, np.int32)
             mesh = join_meshes([mesh, replace(around, face_ids=nobody, parameters=flat)])
         return Surface.build(mesh, faces, cutting_profile(self.cutter), allowance_mm)
+
+    @cached_property
+    def distances(self) -> DistanceIndex:
+        """The part with its exact faces, made ready to be asked for distances."""
+        return DistanceIndex.build(*self._of("surface"))
 
     @cached_property
     def grown_obstacles(self) -> Mesh:

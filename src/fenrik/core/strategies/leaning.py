@@ -7,17 +7,25 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial import KDTree
 from scipy.spatial.transform import Rotation
 
+from fenrik.core.contact.clearance import clearance, exact_depths
+from fenrik.core.contact.distance import DistanceIndex
+from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.strategies.given import Given
 from fenrik.core.toolpath import Feeds, Kind, Poses, Safe, Toolpath
-from fenrik.core.tools import Profile
+from fenrik.core.tools import Assembly, Profile
 
 STEEP = 0.2
 """A tool whose axis rises by less than this share of its way leaves the work sideways before it goes up."""
 SMALL = 1e-9
 ALIGNED_RAD = 1e-4
+TOUCHING_MM, DEEP_MM, LEAST_MM = 0.01, 0.2, 1.0
+"""What touches a way; how much deeper it would go is not looked at where a cutter goes so much too deep."""
+SMOOTH_COS = math.cos(math.radians(10.0))
 ARC_STEPS = 181
 
 
@@ -94,6 +102,124 @@ def tips(contact: Points, normal: Points, axis: Points, profile: Profile, at_hei
     across = unit(normal - cosine[:, None] * axis)
     met = touch(profile, np.arccos(cosine), at_height_mm)
     return contact + met.radius[:, None] * across - met.height[:, None] * axis
+
+
+def in_both_planes(
+    edge: Points, left: Points, right: Points, along: Points, axis: Points, profile: Profile
+) -> Points:  # fmt: skip
+    """Where the tip stands when a tool touches the planes at both sides of an inner edge, square over a place of it.
+
+    Args:
+        edge: (n, 3). left, right: (n, 3) outward unit normals of the planes. along: (n, 3) of the edge.
+    """
+    square = np.stack([left, right, along], axis=1)
+    stands = np.zeros((len(edge), 3))
+    for k, normal in enumerate((left, right)):
+        stands[:, k] = touch(profile, np.arccos(np.clip(np.einsum("ij,ij->i", normal, axis), -1.0, 1.0))).stands
+    return edge + np.linalg.solve(square, stands[:, :, None])[:, :, 0]
+
+
+def touching(index: DistanceIndex, way: Points) -> NDArray[np.int64]:
+    """The faces that have a corner of their triangles on a way (n, 3)."""
+    near, _ = KDTree(way).query(index.mesh.vertices, distance_upper_bound=TOUCHING_MM)
+    return np.unique(index.mesh.face_ids[np.isfinite(near)[index.mesh.triangles].any(axis=1)])
+
+
+def beyond(index: DistanceIndex, faces: NDArray[np.int64]) -> DistanceIndex | None:
+    """The part without some faces and those that they go over into smoothly; None where nothing is left."""
+    mesh, own = index.mesh, faces
+    normal = mesh.unit_normals()
+    rows, sides = np.nonzero(index.neighbours >= 0)
+    across = index.neighbours[rows, sides]
+    smooth = np.einsum("ij,ij->i", normal[rows], normal[across]) > SMOOTH_COS
+    own = np.union1d(own, mesh.face_ids[across[smooth & np.isin(mesh.face_ids[rows], own)]])
+    return index.without(own)
+
+
+@dataclass(frozen=True)
+class Gouges:
+    """How deep the cutter goes into surfaces in each step of a pass (n − 1,), and where (n − 1, 3); 0 where it is no
+    deeper than it may be."""
+
+    mm: Points
+    place: Points
+
+    @classmethod
+    def none(cls, one: Pass) -> Gouges:
+        steps = len(one.point) - 1
+        return cls(np.zeros(steps), np.full((steps, 3), np.nan))
+
+    def and_at(self, rows: NDArray[np.int64], mm: Points, place: Points) -> Gouges:
+        """With these steps as deep as this where they were less."""
+        worse = mm > self.mm[rows]
+        deep, where = self.mm.copy(), self.place.copy()
+        deep[rows[worse]], where[rows[worse]] = mm[worse], place[worse]
+        return Gouges(deep, where)
+
+
+def gouges(one: Pass, index: DistanceIndex, profile: Profile, tolerance_mm: float, known: Gouges) -> Gouges:
+    """What is known of a pass, and where its cutter goes into a surface by more than a tolerance."""
+    profile, skin = _as_far_as(index, one, profile), bool(index.on_rim.any())
+    steps = Poses(one.point[:-1], one.point[1:], one.axis[:-1], one.axis[1:], np.arange(len(one.point) - 1))
+    # Triangles are off by so much, to either side.
+    rows = _deeper_than(index, steps, profile, tolerance_mm - index.mesh.deflection_mm)
+    much = rows[_deeper_than(index, steps.rows(rows), profile, DEEP_MM)]
+    known = known.and_at(much, np.full(len(much), DEEP_MM), one.point[much])
+    rows = np.setdiff1d(rows, much)
+    (found,) = clearance(index, steps.rows(rows), Assembly(profile), 0.0, DEEP_MM, of_skin=skin)
+    exact = exact_depths(index, steps.rows(rows), profile, found)
+    return known.and_at(rows, np.where(exact > tolerance_mm, exact, 0.0), found.place)
+
+
+def without(whole: Pass, found: Gouges, told: list[Unreached]) -> list[Pass]:
+    """A pass without its steps in which the cutter goes too deep; these are told."""
+    bad = np.flatnonzero(found.mm > 0)
+    if len(bad) == 0:
+        return [whole]
+    for run in np.split(bad, np.flatnonzero(np.diff(bad) > 1) + 1):
+        told.append(_too_deep(whole, run, found.mm[run], found.place[run]))
+    runs = np.split(np.arange(len(whole.point)), bad + 1)
+    return [_stretch(whole, r) for r in runs if len(r) > 1]
+
+
+def _as_far_as(index: DistanceIndex, one: Pass, profile: Profile) -> Profile:
+    """The lower part of a cutter: what stands above all of a surface in every pose cannot go into it."""
+    corners = np.array(np.meshgrid(*index.mesh.bounds().T)).reshape(3, -1).T
+    top = float(((corners @ one.axis.T) - np.einsum("ij,ij->i", one.point, one.axis)).max())
+    return profile.between(profile.bottom_mm, max(top, profile.bottom_mm) + LEAST_MM) or profile
+
+
+def _deeper_than(index: DistanceIndex, steps: Poses, profile: Profile, limit_mm: float) -> NDArray[np.int64]:
+    """Steps in which triangles stand deeper than so much in the cutter: they meet what of it lies so deep. That is far
+    less to ask than how deep."""
+    core = profile.eroded(limit_mm)
+    if core is None:
+        return np.zeros(0, np.int64)
+    (found,) = clearance(index, steps, Assembly(core), 0.0, 0.0, of_skin=bool(index.on_rim.any()))
+    return np.flatnonzero(found.mm < 0.0)
+
+
+def _stretch(whole: Pass, rows: NDArray[np.int64]) -> Pass:
+    """Rows of a pass; the ways in and out of it are those of its ends, elsewhere along the axis."""
+    point, axis = whole.point[rows], whole.axis[rows]
+    way_in = whole.way_in if rows[0] == 0 else axis[0]
+    way_out = whole.way_out if rows[-1] == len(whole.point) - 1 else axis[-1]
+    return Pass(point, axis, way_in, way_out)
+
+
+def _too_deep(whole: Pass, run: NDArray[np.int64], deep: Points, place: Points) -> Unreached:
+    worst = int(np.argmax(deep))
+    at = place[worst] if np.isfinite(place[worst]).all() else whole.point[run[worst]]
+    x, y, z = at.tolist()
+    much = f"more than {DEEP_MM} mm" if deep[worst] >= DEEP_MM else f"{deep[worst]:.3g} mm"
+    long = float(np.linalg.norm(whole.point[run + 1] - whole.point[run], axis=1).sum())
+    return Unreached(
+        reason=f"{long:.3g} mm are left out: the cutter would go {much} too deep into the part.",
+        place=(x, y, z),
+        level_mm=z,
+        area_mm2=0.0,
+        advice="Take a smaller cutter, or lean it otherwise.",
+    )
 
 
 def box_around(given: Given) -> Points:
@@ -181,15 +307,38 @@ class LeaningBuilder:
         return replace(made.rows(np.flatnonzero(~same)))
 
 
-def finer(point: Points, axis: Points, step_mm: float, turn_deg: float) -> tuple[Points, Points]:
-    """Rows put in between until neighbours are no farther apart than a distance and an angle; axes turn in the plane of
-    both (as `Poses` has it)."""
-    gap = np.linalg.norm(np.diff(point, axis=0), axis=1)
-    steps = Poses(point[:-1], point[1:], axis[:-1], axis[1:], np.arange(len(gap)))
-    wanted = np.maximum(gap / step_mm, np.rad2deg(steps.angles_rad()) / turn_deg)
-    count = np.maximum(np.ceil(wanted - 1e-9), 1).astype(np.int64)
+def stations(one: Pass, step_mm: float, turn_deg: float) -> tuple[Points, Points, NDArray[np.int64]]:
+    """Places of the tip (m, 3) along a pass, no farther apart, and its axis there; and the step that each lies in."""
+    steps = Poses(one.point[:-1], one.point[1:], one.axis[:-1], one.axis[1:], np.arange(len(one.point) - 1))
+    gap = np.linalg.norm(steps.end - steps.start, axis=1)
+    count = np.maximum(np.ceil(np.maximum(gap / step_mm, np.rad2deg(steps.angles_rad()) / turn_deg)), 1).astype(int) + 1
     row = np.repeat(np.arange(len(gap)), count)
+    share = (np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)) / (count[row] - 1)
+    return steps.start[row] + share[:, None] * (steps.end - steps.start)[row], steps.axis_at(row, share), row
+
+
+def finer(point: Points, axis: Points, step_mm: float, turn_deg: float) -> tuple[Points, Points]:
+    """Rows of a path put in between, see `put_between`."""
+    point, axis = put_between((point,), (axis,), step_mm, turn_deg)
+    return point, axis
+
+
+def put_between(
+    places: tuple[Points, ...], directions: tuple[Points, ...], step_mm: float, turn_deg: float
+) -> tuple[Points, ...]:
+    """Rows put in until neighbours are no farther apart than a distance and no direction turns more than an angle.
+
+    Args:
+        places: columns (n, 3), which go evenly. directions: columns (n, 3) of unit vectors, which turn evenly in the
+            plane of both (as `Poses` has it).
+    """
+    gaps = [np.linalg.norm(np.diff(p, axis=0), axis=1) for p in places]
+    index = np.arange(len(gaps[0]))
+    steps = [Poses(places[0][:-1], places[0][1:], d[:-1], d[1:], index) for d in directions]
+    wanted = np.max([g / step_mm for g in gaps] + [np.rad2deg(s.angles_rad()) / turn_deg for s in steps], axis=0)
+    count = np.maximum(np.ceil(wanted - 1e-9), 1).astype(np.int64)
+    row = np.repeat(index, count)
     share = (np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)) / count[row]
-    axes = steps.axis_at(row, share)
-    points = point[row] + share[:, None] * (point[row + 1] - point[row])
-    return np.vstack([points, point[-1:]]), np.vstack([axes, axis[-1:]])
+    found = [p[row] + share[:, None] * (p[row + 1] - p[row]) for p in places]
+    found += [s.axis_at(row, share) for s in steps]
+    return tuple(np.vstack([f, c[-1:]]) for f, c in zip(found, (*places, *directions), strict=True))

@@ -14,6 +14,7 @@ from fenrik.core.frames import Points
 from fenrik.core.regions import Rings
 from fenrik.core.setups.grids import Instance
 from fenrik.core.sketches import Curve
+from fenrik.core.solids.rails import Rail
 from fenrik.core.solids.references import EdgeReference, FaceReference, FaceRule
 
 
@@ -50,6 +51,17 @@ class SketchTarget(_Target):
     items: list[str] = Field(default_factory=list, max_length=2000, description="empty: all of them")
 
 
+class LaidTarget(_Target):
+    """A sketch laid on faces, straight on from the side that it is drawn on."""
+
+    kind: Literal["sketch on faces"] = "sketch on faces"
+    sketch: str = Field(max_length=40, title="Sketch")
+    items: list[str] = Field(default_factory=list, max_length=2000, description="empty: all of them")
+    faces: list[FaceReference | FaceRule] = Field(
+        default_factory=list, max_length=2000, description="empty: whichever it meets first"
+    )
+
+
 class OutlineTarget(_Target):
     """The outline of the part seen from above."""
 
@@ -59,7 +71,7 @@ class OutlineTarget(_Target):
 Target = Annotated[
     FacesTarget | EdgesTarget | SharpEdgesTarget | SketchTarget | OutlineTarget, Field(discriminator="kind")
 ]
-TARGET_KINDS = tuple(str(t.model_fields["kind"].default) for t in get_args(get_args(Target)[0]))
+TARGET_KINDS = tuple(str(t.model_fields["kind"].default) for t in (*get_args(get_args(Target)[0]), LaidTarget))
 MaterialSide = Literal["left", "right", ""]
 
 
@@ -180,6 +192,14 @@ class Wall:
     def place(self) -> tuple[float, float, float]:
         x, y, z = self.corners[0].mean(axis=0).tolist()
         return x, y, z
+
+
+@dataclass(frozen=True)
+class Ways:
+    """What is followed in space, in the setup's frame, and what of it could not be used."""
+
+    rails: list[Rail] = field(default_factory=list)
+    unusable: list[Unreached] = field(default_factory=list)
 
 
 @dataclass(frozen=True)

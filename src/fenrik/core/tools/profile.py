@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -27,6 +27,7 @@ plane at its lower and at its upper end belongs to the outside of its run (or me
 HOLLOW_MM = 5e-4
 """A hollow arc is kept as chords that stand at most this far outside it."""
 SAME_MM, SMOOTH_RAD = 1e-9, 1e-6
+LEVELS = 2001
 
 
 @dataclass(frozen=True)
@@ -73,6 +74,14 @@ class Profile:
         bands = self.bands.copy()
         bands[:, [0, 1, 6]] += height_mm
         return Profile(bands, self.runs, self.error_mm)
+
+    def eroded(self, by_mm: float) -> Profile | None:
+        """What of each convex run lies deeper than so much below its outline; None where nothing does."""
+        pieces = [p for run in self.convex() if (p := _eroded(run.bands, by_mm)) is not None]
+        if not pieces:
+            return None
+        ends = np.cumsum([len(p.bands) for p in pieces])
+        return Profile(np.vstack([p.bands for p in pieces]), np.append(0, ends), self.error_mm)
 
     def between(self, low_mm: float, high_mm: float) -> Profile | None:
         """The part of the body between two heights; None where there is nothing."""
@@ -203,6 +212,62 @@ def _lean(band: Points, z: float) -> float:
     if band[4] == LINE:
         return math.atan2(band[3] - band[2], band[1] - band[0])
     return -math.asin(max(min((z - band[6]) / band[7], 1.0), -1.0))
+
+
+def _eroded(bands: Points, by_mm: float) -> Profile | None:
+    """A convex run moved in: lines and arcs each on its own, and at every height the innermost of them."""
+    inner = [m for b in bands if (m := _moved_in(b, by_mm)) is not None]
+    low, high = float(bands[0, 0]) + by_mm, float(bands[-1, 1]) - by_mm
+    if high - low <= SAME_MM or not inner:
+        return None
+
+    def radii(z: Points) -> Points:
+        return np.array([_inner_radius(b, z) for b in inner])
+
+    levels = np.linspace(low, high, LEVELS)
+    which = radii(levels).argmin(axis=0)
+    turns = [_turn(radii, levels[k], levels[k + 1], which[k]) for k in np.flatnonzero(np.diff(which))]
+    rows = []
+    for z0, z1 in itertools.pairwise([low, *turns, high]):
+        b = inner[int(radii(np.array([0.5 * (z0 + z1)])).argmin())]
+        r0, r1 = (float(_inner_radius(b, np.array([z]))[0]) for z in (z0 + SAME_MM, z1 - SAME_MM))
+        if z1 - z0 > 10 * SAME_MM and max(r0, r1) > 0:
+            rows.append([z0, z1, max(r0, 0.0), max(r1, 0.0), *b[4:8]])
+    return _in_runs(rows, 0.0) if rows else None
+
+
+def _moved_in(band: Points, by_mm: float) -> Points | None:
+    """A band moved along its normals, with the heights between which it counts; None where an arc is gone."""
+    moved = band.copy()
+    if band[4] == LINE:
+        rise, widen = band[1] - band[0], band[3] - band[2]
+        size = math.hypot(rise, widen)
+        moved[[0, 1]] += by_mm * widen / size
+        moved[[2, 3]] -= by_mm * rise / size
+        return moved
+    if band[7] - by_mm <= SAME_MM:
+        return None
+    share = (band[7] - by_mm) / band[7]
+    moved[[0, 1]] = band[6] + share * (band[[0, 1]] - band[6])
+    moved[7] -= by_mm
+    return moved
+
+
+def _inner_radius(band: Points, z: Points) -> Points:
+    """Radius of a band at heights: a line goes on past its ends, an arc does not count there."""
+    if band[4] == LINE:
+        return np.asarray(band[2] + (band[3] - band[2]) * (z - band[0]) / (band[1] - band[0]))
+    half = np.sqrt(np.maximum(band[7] ** 2 - (z - band[6]) ** 2, 0.0))
+    within = (z >= band[0] - SAME_MM) & (z <= band[1] + SAME_MM)
+    return np.where(within, band[5] + half, np.inf)
+
+
+def _turn(radii: Callable[[Points], Points], low: float, high: float, first: int) -> float:
+    """The height between two from which on another band than the first is the innermost."""
+    for _ in range(60):
+        middle = 0.5 * (low + high)
+        low, high = (middle, high) if int(radii(np.array([middle])).argmin()) == first else (low, middle)
+    return 0.5 * (low + high)
 
 
 def _radius(band: Points, z: float) -> float:

@@ -1,4 +1,5 @@
 import { Button, Group, Slider, Text } from "@mantine/core";
+import type { Operation } from "../../job/document";
 import { metaOf, type MachineJoint } from "../../job/machine";
 import { getMoving, setMoving, useMoving } from "../../job/moving";
 import { useArmWay, useMachine } from "../../job/queries";
@@ -6,6 +7,7 @@ import { useArmRow } from "../../job/useArmRow";
 import { useJob } from "../../job/useJob";
 import { useValues } from "../../job/useValues";
 import { useView } from "../../job/view";
+import { RangeEnd } from "./RangeEnds";
 
 const NEAR = 0.1;
 const plain = (v: number | null) => (v === null ? "–" : String(v).replace("-", "−"));
@@ -44,7 +46,7 @@ export function CellBench() {
         </thead>
         <tbody>
           {meta.joints.map((joint, k) => (
-            <JointRow key={joint.name} joint={joint} value={values[k]} onMove={(v) => put(k, v)} />
+            <JointRow key={joint.name} row={row} joint={joint} value={values[k]} onMove={(v) => put(k, v)} />
           ))}
         </tbody>
       </table>
@@ -52,7 +54,14 @@ export function CellBench() {
   );
 }
 
-function JointRow({ joint, value, onMove }: { joint: MachineJoint; value: number; onMove: (value: number) => void }) {
+type JointProps = {
+  row: Operation | undefined;
+  joint: MachineJoint;
+  value: number;
+  onMove: (value: number) => void;
+};
+
+function JointRow({ row, joint, value, onMove }: JointProps) {
   const low = joint.low ?? Math.min(-180, value),
     high = joint.high ?? Math.max(180, value);
   const ended = joint.low !== null && joint.high !== null;
@@ -64,7 +73,7 @@ function JointRow({ joint, value, onMove }: { joint: MachineJoint; value: number
       <td>
         {joint.name} <span className="faint">{words}</span>
       </td>
-      <td className="n">{plain(joint.low)}</td>
+      <td className="n">{row ? <RangeEnd row={row} joint={joint} end="low" /> : plain(joint.low)}</td>
       <td className="slide">
         <Slider
           size="sm"
@@ -78,7 +87,7 @@ function JointRow({ joint, value, onMove }: { joint: MachineJoint; value: number
           color={state ? "yellow" : undefined}
         />
       </td>
-      <td className="n">{plain(joint.high)}</td>
+      <td className="n">{row ? <RangeEnd row={row} joint={joint} end="high" /> : plain(joint.high)}</td>
       <td className="n" data-testid={`joint ${joint.name}`}>
         {value.toFixed(2).replace("-", "−")} {joint.unit === "deg" ? "°" : "mm"}
       </td>

@@ -13,10 +13,12 @@ import { useValues } from "../../job/useValues";
 import { useView } from "../../job/view";
 import { Bodies } from "../../machine/Bodies";
 import { ReachBands } from "./ReachBands";
+import { Stretch } from "./Stretch";
 
 /** How the arm is to go along a row: wishes, freedoms, reach, and where to put the work instead. */
 export function CellSheet() {
   const { doc } = useJob();
+  const { status } = useStanding();
   const view = useView();
   const row = useArmRow();
   const cell = doc.cells.find((c) => c.name === doc.setups.find((s) => s.id === view.setup)?.machine);
@@ -52,6 +54,11 @@ export function CellSheet() {
         }}
       />
       <Way row={row} />
+      <Stretch
+        key={row.number}
+        row={row}
+        ready={status?.operations.find((o) => o.number === row.number)?.state === "ready"}
+      />
       <ReachBands row={row} />
       <Wishes row={row} cell={cell} />
       <Places row={row} />

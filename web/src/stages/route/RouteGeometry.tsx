@@ -12,6 +12,8 @@ const words = (t: Target): string => {
   if (t.kind === "faces") return many(t.faces.length, "face");
   if (t.kind === "edges") return many(t.edges.length, "edge");
   if (t.kind === "sharp edges") return `sharp edges of ${t.faces?.length ? many(t.faces.length, "face") : "the part"}`;
+  if (t.kind === "sketch on faces")
+    return `sketch ${t.sketch} on ${t.faces?.length ? many(t.faces.length, "face") : "the part"}`;
   if (t.kind === "sketch") return `sketch ${t.sketch}${t.items?.length ? `: ${t.items.join(", ")}` : ""}`;
   return "outline of the part";
 };
@@ -44,6 +46,11 @@ export function RouteGeometry({ operation: o, takes }: { operation: Operation; t
   const takeSharp = async () => {
     const faces = picks.faces.length ? ((await referencesTo(job.id, picks.faces, [])) as FaceSelector[]) : [];
     if (!(await put([...targets, { kind: "sharp edges", faces }], "sharp edges"))) pick({ faces: [], edges: [] });
+  };
+  const lay = async (sketch: string) => {
+    const faces = picks.faces.length ? ((await referencesTo(job.id, picks.faces, [])) as FaceSelector[]) : [];
+    const target = { kind: "sketch on faces" as const, sketch, items: [], faces };
+    if (!(await put([...targets, target], "sketch on faces"))) pick({ faces: [], edges: [] });
   };
   const takeHeight = async (end: "top" | "bottom") => {
     const [face] = await referencesTo(job.id, picks.faces, []);
@@ -126,6 +133,24 @@ export function RouteGeometry({ operation: o, takes }: { operation: Operation; t
           onChange={(v) => v && put([...targets, { kind: "sketch", sketch: v, items: [] }], "sketch")}
         />
       )}
+      {takes.includes("sketch on faces") &&
+        (job.doc.sketches.length > 0 ? (
+          <Select
+            size="xs"
+            mt={6}
+            aria-label="Sketch to lay on faces"
+            placeholder={
+              picks.faces.length ? `Lay a sketch on the ${picks.faces.length} picked` : "Lay a sketch on the part"
+            }
+            value={null}
+            data={job.doc.sketches.map((s) => ({ value: s.id, label: s.name || s.id }))}
+            onChange={(v) => v && void lay(v)}
+          />
+        ) : (
+          <Text className="faint" mt={6}>
+            A curve drawn under Part, Sketches can be laid on faces.
+          </Text>
+        ))}
       {job.doc.sketches.length > 0 &&
         takes.includes("sketch") &&
         FENCES.map(([name, label, none]) => (
