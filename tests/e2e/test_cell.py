@@ -23,7 +23,9 @@ def values_of(page):
 def dragged(page):
     """Drags all over the drawing until one turned a joint alone and one took several along: the joint's name, and how
     many went together."""
-    names = [text.split()[0] for text in page.get_by_test_id("joints").locator("tbody td:first-child").all_inner_texts()]
+    names = [
+        text.split()[0] for text in page.get_by_test_id("joints").locator("tbody td:first-child").all_inner_texts()
+    ]
     box = page.locator("canvas").first.bounding_box()
     alone, together = "", 0
     for x, y in itertools.product(np.linspace(0.1, 0.9, 17), np.linspace(0.1, 0.9, 13)):
