@@ -44,7 +44,7 @@ def dragged(page):
     return alone, together
 
 
-def test_from_a_mill_to_a_proven_program_for_an_arm(page, small_job, client):
+def test_from_a_mill_to_a_proven_program_for_an_arm(page, small_job, client, wait):
     url = f"/api/jobs/{small_job}"
     page.goto(f"/jobs/{small_job}/setups")
     expect(page.get_by_role("link", name="Cell")).to_have_count(0)
@@ -88,13 +88,16 @@ def test_from_a_mill_to_a_proven_program_for_an_arm(page, small_job, client):
     end.fill("120")
     end.press("Enter")
     expect(end).to_have_value("120")
-    arm = client.get(url).json()["document"]["operations"][0]["arm"]
-    (narrowed,) = arm["ranges"]
-    assert (narrowed["joint"], narrowed["high"]) == ("J1", 120)
+
+    def ranges():
+        return client.get(url).json()["document"]["operations"][0]["arm"]["ranges"]
+
+    wait(ranges)
+    assert [(r["joint"], r["high"]) for r in ranges()] == [("J1", 120)]
     end.fill("")
     end.press("Enter")
     expect(end).to_have_value("")
-    assert client.get(url).json()["document"]["operations"][0]["arm"]["ranges"] == []
+    wait(lambda: ranges() == [])
 
     page.get_by_role("button", name="Solve the whole path").click()
     expect(facts(page)).to_contain_text("Not reachednone")
