@@ -3,7 +3,7 @@ import { useMemo } from "react";
 import { Box3, Vector3 } from "three";
 import type { Block } from "../api/client";
 import type { Vec } from "../job/document";
-import { metaOf, toPart } from "../job/machine";
+import { frames, metaOf, toPart } from "../job/machine";
 import { useGeometry, useMachine, useScene } from "../job/queries";
 
 export function useBounds(stage: string, setup: string): Box3 | null {
@@ -20,7 +20,7 @@ export function useBounds(stage: string, setup: string): Box3 | null {
   const machine = useMachine(stage === "cell" ? setup : "").data;
   return useMemo(() => {
     const s = scene.data;
-    if (stage === "cell" && machine) return boundsOfMachine(machine);
+    if (stage === "cell" && machine) return boundsOfMachine(machine, box);
     if (!box || !s || stage === "part" || stage === "tools") return box;
     const b = box.clone();
     for (const c of s.copies)
@@ -42,16 +42,19 @@ export function useBounds(stage: string, setup: string): Box3 | null {
   }, [box, scene.data, stage, machine]);
 }
 
-/** The box of what moves in a cell and of what carries the work; floors and the like lie about it. */
-function boundsOfMachine(machine: Block): Box3 {
+/** The box of what moves in a cell, as it stands at home, and of the work; floors and the like lie about it. */
+function boundsOfMachine(machine: Block, work: Box3 | null): Box3 {
   const meta = metaOf(machine),
-    to = toPart(meta),
     corners = machine.corners as Float32Array,
-    b = new Box3(),
+    stand = frames(meta.joints, meta.home),
+    base = toPart(meta).multiply(stand.work.clone().invert()),
+    b = work?.clone() ?? new Box3(),
     p = new Vector3();
-  for (const body of meta.bodies)
-    if (body.frame >= 0)
-      for (let i = 3 * body.first; i < 3 * (body.first + body.count); i += 3)
-        b.expandByPoint(p.set(corners[i], corners[i + 1], corners[i + 2]).applyMatrix4(to));
+  for (const body of meta.bodies) {
+    if (body.frame < 0) continue;
+    const matrix = base.clone().multiply(stand.of[body.frame]);
+    for (let i = 3 * body.first; i < 3 * (body.first + body.count); i += 3)
+      b.expandByPoint(p.set(corners[i], corners[i + 1], corners[i + 2]).applyMatrix4(matrix));
+  }
   return b;
 }

@@ -14,6 +14,7 @@ import { useView } from "../../job/view";
 import { Bodies } from "../../machine/Bodies";
 import { ReachBands } from "./ReachBands";
 import { Stretch } from "./Stretch";
+import { times } from "./words";
 
 /** How the arm is to go along a row: wishes, freedoms, reach, and where to put the work instead. */
 export function CellSheet() {
@@ -96,7 +97,7 @@ function Way({ row }: { row: Operation }) {
             <dt>Not reached</dt>
             <dd className={way.meta.lost ? "fault" : ""}>{way.meta.lost ? `✕ ${way.meta.lost}` : "none"}</dd>
             <dt>Comes by another way</dt>
-            <dd>{way.meta.leaps ? `△ ${way.meta.leaps} times` : "never"}</dd>
+            <dd>{times(way.meta.leaps)}</dd>
             <dt>Least from singular</dt>
             <dd>{least(way.singular).toFixed(2)}</dd>
             <dt>Least clearance, at least</dt>

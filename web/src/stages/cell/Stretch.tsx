@@ -5,6 +5,7 @@ import { NumberField } from "../../forms/NumberField";
 import type { Operation } from "../../job/document";
 import { getMoving, setMoving } from "../../job/moving";
 import { useJob } from "../../job/useJob";
+import { times } from "./words";
 
 const FIRST_ROWS = 50;
 
@@ -56,7 +57,7 @@ export function Stretch({ row, ready }: { row: Operation; ready: boolean }) {
             {found.lost ? `✕ ${found.lost} of ${found.rows}: ${found.why}` : `none of ${found.rows}`}
           </dd>
           <dt>Comes by another way</dt>
-          <dd>{found.leaps ? `△ ${found.leaps} times` : "never"}</dd>
+          <dd>{times(found.leaps)}</dd>
           <dt>Least from singular</dt>
           <dd>{found.singular.toFixed(2)}</dd>
           <dt>Least clearance, at least</dt>

@@ -1,5 +1,5 @@
 import { Button, Group, Select, Text } from "@mantine/core";
-import type { AnyOf, EdgeReference, FaceSelector, Operation, Params, Target } from "../../job/document";
+import type { AnyOf, EdgeReference, FaceSelector, Operation, Params, Sketch, Target } from "../../job/document";
 import { pick, usePicks } from "../../job/picking";
 import { useScene } from "../../job/queries";
 import { useJob } from "../../job/useJob";
@@ -7,14 +7,15 @@ import { useView } from "../../job/view";
 import { referencesTo } from "../part/references";
 import { FENCES } from "./fences";
 
-const words = (t: Target): string => {
+const words = (t: Target, sketches: Sketch[]): string => {
+  const named = (id: string) => sketches.find((s) => s.id === id)?.name || id;
   const many = (n: number, what: string) => `${n} ${what}${n > 1 ? "s" : ""}`;
   if (t.kind === "faces") return many(t.faces.length, "face");
   if (t.kind === "edges") return many(t.edges.length, "edge");
   if (t.kind === "sharp edges") return `sharp edges of ${t.faces?.length ? many(t.faces.length, "face") : "the part"}`;
   if (t.kind === "sketch on faces")
-    return `sketch ${t.sketch} on ${t.faces?.length ? many(t.faces.length, "face") : "the part"}`;
-  if (t.kind === "sketch") return `sketch ${t.sketch}${t.items?.length ? `: ${t.items.join(", ")}` : ""}`;
+    return `sketch ${named(t.sketch)} on ${t.faces?.length ? many(t.faces.length, "face") : "the part"}`;
+  if (t.kind === "sketch") return `sketch ${named(t.sketch)}${t.items?.length ? `: ${t.items.join(", ")}` : ""}`;
   return "outline of the part";
 };
 
@@ -81,11 +82,11 @@ export function RouteGeometry({ operation: o, takes }: { operation: Operation; t
       <legend>Geometry</legend>
       {targets.map((t, k) => (
         <Group key={k} justify="space-between" mb={4}>
-          <span>{words(t)}</span>
+          <span>{words(t, job.doc.sketches)}</span>
           <Button
             size="compact-xs"
             variant="default"
-            aria-label={`Take out ${words(t)}`}
+            aria-label={`Take out ${words(t, job.doc.sketches)}`}
             onClick={() =>
               put(
                 targets.filter((_, j) => j !== k),
