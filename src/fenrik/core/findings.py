@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Literal
 
+import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel, Field
 
 Severity = Literal["fault", "attention", "note"]
@@ -92,3 +94,9 @@ class Unreached(BaseModel):
     level_mm: float | None = None
     area_mm2: float | None = None
     advice: str = ""
+
+    @classmethod
+    def at(cls, place: NDArray[np.float64], reason: str, advice: str) -> Unreached:
+        """What is left out along a way, told with a place (3,) on it."""
+        x, y, z = place.tolist()
+        return cls(reason=reason, place=(x, y, z), level_mm=z, area_mm2=0.0, advice=advice)

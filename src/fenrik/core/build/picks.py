@@ -190,14 +190,8 @@ def _laid(geometry: Geometry, operation: Operation, target: LaidTarget, field: s
 
 def _beside(item: str, laid: Laid) -> Unreached:
     assert laid.beside is not None
-    x, y, z = laid.beside.tolist()
-    return Unreached(
-        reason=f"{laid.beside_mm:.3g} mm of {item} lie beside the faces.",
-        place=(x, y, z),
-        level_mm=z,
-        area_mm2=0.0,
-        advice="Pick the faces there too, or move the sketch.",
-    )
+    reason = f"{laid.beside_mm:.3g} mm of {item} lie beside the faces."
+    return Unreached.at(laid.beside, reason, "Pick the faces there too, or move the sketch.")
 
 
 # Sketches

@@ -212,14 +212,9 @@ def _with_normals(way: Rail, params: CurveFollowing, told: list[Unreached]) -> l
 
 
 def _no_normal(way: Rail, row: int) -> Unreached:
-    x, y, z = way.point[row].tolist()
-    return Unreached(
-        reason=f"Edge {way.edge[row] + 1} has no face there whose normal the tool could take.",
-        place=(x, y, z),
-        level_mm=z,
-        area_mm2=0.0,
-        advice="Take the face at its other side, or a fixed axis.",
-    )
+    what = f"Edge {way.edge[row] + 1}" if way.edge[row] >= 0 else "The sketch"
+    reason = f"{what} has no face there whose normal the tool could take."
+    return Unreached.at(way.point[row], reason, "Take the face at its other side, or a fixed axis.")
 
 
 def _contacts(params: CurveFollowing, way: Rail, side: float, profile: Profile) -> _Contacts:

@@ -105,28 +105,36 @@ def flank(given: Given, params: Flank) -> Outcome:
     require(bool(walls), "targets", "hold no wall.", "Pick ruled faces of the part, or edges at its foot and top.")
     builder = LeaningBuilder(given.feeds, given.safe, box_around(given), params.lift_mm)
     told: list[Unreached] = []
-    profile = cutting_profile(given.cutter)
     ways = [(part, part is rows) for rows in walls for part in _on_the_part(given, rows, params, told)]
-    for number, (rows, whole_wall) in enumerate(ways):
-        way = rows.reversed() if params.backwards else rows
-        placed: Placed | None = None
-        # The wall is looked at by its own dense places, where all of it is there; everything else by its triangles.
-        own = np.unique(nearest_faces(given.distances, way.inner.reshape(-1, 3))) if whole_wall else NO_FACES
-        others, wall = given.distances.without(own), _dense(way, given.cutter.radius_mm, params.tolerance_mm)
-        for level in _levels(params, way):
-            side = _side_of(given.cutter, level)
-            if placed is None or side.taper_rad:
-                placed = laid_along(way, side, params.allowance_mm, DEEP_SHARE * params.tolerance_mm)
-            whole = _pass(params, way, placed, level)
-            found = _into_the_wall(whole, wall, profile, params)
-            if others is not None:
-                found = gouges(whole, others, profile, params.tolerance_mm, found)
-            for one in without(whole, found, told):
-                builder.add(one)
-        if placed is not None:
-            told += _told(placed, way, params)
+    for number, (rows, whole) in enumerate(ways):
+        _along(builder, given, params, rows.reversed() if params.backwards else rows, whole, told)
         given.progress((number + 1) / len(ways), "along walls")
     return Outcome(builder.finish(), told)
+
+
+def _along(
+    builder: LeaningBuilder, given: Given, params: Flank, way: Rulings, whole: bool, told: list[Unreached]
+) -> None:  # fmt: skip
+    """The passes along one wall, from the uppermost down.
+
+    Args:
+        whole: all of the wall is there, so that its own dense places tell of it; otherwise its triangles have to.
+    """
+    own = np.unique(nearest_faces(given.distances, way.inner.reshape(-1, 3))) if whole else NO_FACES
+    others, wall = given.distances.without(own), _dense(way, given.cutter.radius_mm, params.tolerance_mm)
+    profile, placed = cutting_profile(given.cutter), None
+    for level in _levels(params, way):
+        side = _side_of(given.cutter, level)
+        if placed is None or side.taper_rad:
+            placed = laid_along(way, side, params.allowance_mm, DEEP_SHARE * params.tolerance_mm)
+        one = _pass(params, way, placed, level)
+        found = _into_the_wall(one, wall, profile, params)
+        if others is not None:
+            found = gouges(one, others, profile, params.tolerance_mm, found)
+        for part in without(one, found, told):
+            builder.add(part)
+    if placed is not None:
+        told += _told(placed, way, params)
 
 
 def _on_the_part(given: Given, rows: Rulings, params: Flank, told: list[Unreached]) -> list[Rulings]:
@@ -138,17 +146,10 @@ def _on_the_part(given: Given, rows: Rulings, params: Flank, told: list[Unreache
     if not bad.any():
         return [rows]
     worst = int(deep.argmax())
-    x, y, z = rows.inner[worst, int(away[worst].argmin())].tolist()
-    told.append(
-        Unreached(
-            reason=f"The part stands out by {deep[worst]:.3g} mm from between both ways, along {int(bad.sum())} of "
-            f"{len(bad)} lines: they are left out.",
-            place=(x, y, z),
-            level_mm=z,
-            area_mm2=0.0,
-            advice="Pick ways with a ruled face between them, or finish this wall by another strategy.",
-        )
-    )
+    where = f"from between both ways, along {int(bad.sum())} of {len(bad)} lines"
+    reason = f"The part stands out by {deep[worst]:.3g} mm {where}: they are left out."
+    advice = "Pick ways with a ruled face between them, or finish this wall by another strategy."
+    told.append(Unreached.at(rows.inner[worst, int(away[worst].argmin())], reason, advice))
     good = np.flatnonzero(~bad)
     runs = np.split(good, np.flatnonzero(np.diff(good) > 1) + 1)
     return [rows.rows(r) for r in runs if len(r) > 1]
@@ -296,17 +297,10 @@ def _told(placed: Placed, rows: Rulings, params: Flank) -> list[Unreached]:
     worst = int(placed.proud_mm.argmax())
     if placed.proud_mm[worst] <= params.tolerance_mm:
         return []
-    x, y, z = rows.inner[worst, rows.inner.shape[1] // 2].tolist()
-    radius = placed.proud_mm[worst]
-    return [
-        Unreached(
-            reason=f"The wall twists: its side stands off by up to {radius:.4f} mm along {len(rows.ends)} rulings.",
-            place=(x, y, z),
-            level_mm=z,
-            area_mm2=0.0,
-            advice="Take a thinner cutter, several levels, or finish the wall with a ball.",
-        )
-    ]
+    much = f"{placed.proud_mm[worst]:.4f} mm along {len(rows.ends)} rulings"
+    reason = f"The wall twists: its side stands off by up to {much}."
+    advice = "Take a thinner cutter, several levels, or finish the wall with a ball."
+    return [Unreached.at(rows.inner[worst, rows.inner.shape[1] // 2], reason, advice)]
 
 
 STRATEGY = Strategy(

@@ -210,16 +210,10 @@ def _stretch(whole: Pass, rows: NDArray[np.int64]) -> Pass:
 def _too_deep(whole: Pass, run: NDArray[np.int64], deep: Points, place: Points) -> Unreached:
     worst = int(np.argmax(deep))
     at = place[worst] if np.isfinite(place[worst]).all() else whole.point[run[worst]]
-    x, y, z = at.tolist()
     much = f"more than {DEEP_MM} mm" if deep[worst] >= DEEP_MM else f"{deep[worst]:.3g} mm"
     long = float(np.linalg.norm(whole.point[run + 1] - whole.point[run], axis=1).sum())
-    return Unreached(
-        reason=f"{long:.3g} mm are left out: the cutter would go {much} too deep into the part.",
-        place=(x, y, z),
-        level_mm=z,
-        area_mm2=0.0,
-        advice="Take a smaller cutter, or lean it otherwise.",
-    )
+    reason = f"{long:.3g} mm are left out: the cutter would go {much} too deep into the part."
+    return Unreached.at(at, reason, "Take a smaller cutter, or lean it otherwise.")
 
 
 def box_around(given: Given) -> Points:

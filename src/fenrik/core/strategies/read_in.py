@@ -52,7 +52,7 @@ def read_in(given: Given, params: ReadIn) -> Outcome:
     text = edited(given.text.decode("utf-8", "replace"), params.edits)
     read = read_cl(text, "" if params.unit == "as told" else params.unit)
     require(len(read.path) > 1, "file", "holds no motion that is understood.", "Look at its lines.", params.file)
-    return Outcome(read.path.moved(given.zero), [*_told(read, given.zero), *_of_tool(read, given.cutter)])
+    return Outcome(read.path.moved(given.zero), [*_told(read, given.zero), *_of_tool(read, given.cutter, given.zero)])
 
 
 def _told(read: Read, zero: Points) -> list[Unreached]:
@@ -60,28 +60,19 @@ def _told(read: Read, zero: Points) -> list[Unreached]:
     found = []
     for record in read.wrong[:MOST_TOLD]:
         at = max((r.motion for r in read.records if r.line < record.line), default=-1)
-        x, y, z = (read.path.point[max(at, 0)] + zero).tolist()
-        found.append(
-            Unreached(
-                reason=f"Line {record.line} is not understood: {record.wrong}. ({record.text[:60]})",
-                place=(x, y, z),
-                level_mm=z,
-                area_mm2=0.0,
-                advice="Correct the line, or drop it.",
-            )
-        )
+        reason = f"Line {record.line} is not understood: {record.wrong}. ({record.text[:60]})"
+        found.append(Unreached.at(read.path.point[max(at, 0)] + zero, reason, "Correct the line, or drop it."))
     if len(read.wrong) > MOST_TOLD:
         last = found[-1]
         rest = len(read.wrong) - MOST_TOLD
         found.append(last.model_copy(update={"reason": f"{rest} more lines are not understood."}))
     if not read.unit:
-        x, y, z = (read.path.point[0] + zero).tolist()
         reason = "The text names no unit: its lengths are taken as mm."
-        found.append(Unreached(reason=reason, place=(x, y, z), level_mm=z, advice="Choose its unit."))
+        found.append(Unreached.at(read.path.point[0] + zero, reason, "Choose its unit."))
     return found
 
 
-def _of_tool(read: Read, cutter: Cutter) -> list[Unreached]:
+def _of_tool(read: Read, cutter: Cutter, zero: Points) -> list[Unreached]:
     """Where the text was made for a cutter of another shape."""
     own = apt_parameters(cutter)
     found = []
@@ -92,15 +83,8 @@ def _of_tool(read: Read, cutter: Cutter) -> list[Unreached]:
             if abs(theirs - mine) > SAME_MM
         ]
         if apart:
-            x, y, z = read.path.point[0].tolist()
-            found.append(
-                Unreached(
-                    reason=f"The text was made for another cutter: {', '.join(apart)}.",
-                    place=(x, y, z),
-                    level_mm=z,
-                    advice="Choose the tool that it was made for.",
-                )
-            )
+            reason = f"The text was made for another cutter: {', '.join(apart)}."
+            found.append(Unreached.at(read.path.point[0] + zero, reason, "Choose the tool that it was made for."))
     return found
 
 

@@ -224,6 +224,9 @@ def _eroded(bands: Points, by_mm: float) -> Profile | None:
     def radii(z: Points) -> Points:
         return np.array([_inner_radius(b, z) for b in inner])
 
+    low, high = _where_there_is(radii, low, high)
+    if high - low <= SAME_MM:
+        return None
     levels = np.linspace(low, high, LEVELS)
     which = radii(levels).argmin(axis=0)
     turns = [_turn(radii, levels[k], levels[k + 1], which[k]) for k in np.flatnonzero(np.diff(which))]
@@ -234,6 +237,22 @@ def _eroded(bands: Points, by_mm: float) -> Profile | None:
         if z1 - z0 > 10 * SAME_MM and max(r0, r1) > 0:
             rows.append([z0, z1, max(r0, 0.0), max(r1, 0.0), *b[4:8]])
     return _in_runs(rows, 0.0) if rows else None
+
+
+def _where_there_is(radii: Callable[[Points], Points], low: float, high: float) -> tuple[float, float]:
+    """The heights between which the innermost radius is above 0: a point moved in begins higher up."""
+    levels = np.linspace(low, high, LEVELS)
+    full = np.flatnonzero(radii(levels).min(axis=0) > 0.0)
+    if len(full) == 0:
+        return low, low
+    ends = []
+    for inside, outside in ((full[0], full[0] - 1), (full[-1], full[-1] + 1)):
+        a, b = levels[inside], levels[min(max(outside, 0), LEVELS - 1)]
+        for _ in range(60):
+            middle = 0.5 * (a + b)
+            a, b = (middle, b) if float(radii(np.array([middle])).min()) > 0.0 else (a, middle)
+        ends.append(float(levels[inside] if inside in (0, LEVELS - 1) else a))
+    return ends[0], ends[1]
 
 
 def _moved_in(band: Points, by_mm: float) -> Points | None:
