@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import json
 from functools import cache
-from typing import Annotated, Any, get_args
+from typing import Annotated, Any, Literal, get_args
 
 from fastapi import APIRouter, Header, Request, Response
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 from sse_starlette.sse import EventSourceResponse
 
@@ -24,7 +24,7 @@ from fenrik.app.work import tasks
 from fenrik.core.errors import fail
 from fenrik.core.job import Job
 from fenrik.core.keys import sha256
-from fenrik.core.posting import load_arm_dialects, load_dialects
+from fenrik.core.posting.controllers import load_controllers
 from fenrik.core.report import cl_texts, merged_proof, setup_report, setup_sheet
 
 router = APIRouter(prefix="/api", tags=["work"])
@@ -87,11 +87,26 @@ def _schema() -> str:
     return json.dumps(Job.model_json_schema())
 
 
+class ControllerTold(BaseModel):
+    """A kind of controller as menus show it."""
+
+    name: str
+    description: str
+    drives: Literal["machines", "arms"]
+    turns: bool = Field(description="whether it is told how the tool leans")
+
+
 @router.get("/dialects", operation_id="listDialects")
-def dialects() -> list[dict[str, str]]:
-    machines, arms = load_dialects().values(), load_arm_dialects().values()
-    told = [{"name": d.name, "description": d.description, "drives": "machines"} for d in machines]
-    return told + [{"name": d.name, "description": d.description, "drives": "arms"} for d in arms]
+def dialects() -> list[ControllerTold]:
+    return [
+        ControllerTold(
+            name=name,
+            description=getattr(controller.document, "description", ""),
+            drives="arms" if controller.drives_arms else "machines",
+            turns=controller.speaks_joints or controller.drives_arms,
+        )
+        for name, controller in load_controllers().items()
+    ]
 
 
 @router.get(

@@ -1,6 +1,6 @@
 import { Button, Group, SegmentedControl, Select, Text } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { api, take } from "../../api/client";
+import { api, take, type Schemas } from "../../api/client";
 import { NumberField } from "../../forms/NumberField";
 import { onlyFields, SchemaForm, TextField, useModelSchema } from "../../forms/SchemaForm";
 import type { Setup } from "../../job/document";
@@ -50,10 +50,12 @@ export function SetupForm({ setup }: { setup: Setup }) {
     }
     edits.push({ path: `${at}/machine`, value: name, was: setup.machine });
     const wanted = isCell(name) ? "arms" : "machines";
+    const machine = [...job.doc.machines, ...(shop.data?.machines ?? [])].find((m) => m.name === name);
+    const turning = machine?.joints?.some((j) => j.kind === "rotary") ?? false;
+    const fits = (d: Schemas["ControllerTold"]) => d.drives === wanted && (!turning || d.turns);
     const now = dialects.data?.find((d) => d.name === setup.dialect);
-    const fitting = dialects.data?.find((d) => d.drives === wanted);
-    if (now?.drives !== wanted && fitting)
-      edits.push({ path: `${at}/dialect`, value: fitting.name, was: setup.dialect });
+    const fitting = dialects.data?.find(fits);
+    if (fitting && !(now && fits(now))) edits.push({ path: `${at}/dialect`, value: fitting.name, was: setup.dialect });
     return job.edit(edits, "machine");
   };
   useClicks(({ on, point }) => {
