@@ -29,7 +29,7 @@ def spiral() -> None:
     from fenrik.demo.jobs.seal_figurehead import BALL
 
     cell, tool = CELLS["plinth"], Tool.model_validate(BALL)
-    tip, axis = figurehead.spiral(40.0, 12.0, 85)
+    tip, axis = figurehead.spiral(40.0, 11.3, 85)
     n = len(tip)
     path = Toolpath.plain(
         tip, np.zeros(n, np.int8), np.zeros((n, 3)), np.full(n, Kind.CUT, np.int8), np.full(n, 6000.0)
