@@ -200,6 +200,46 @@ def swarf(seed: int) -> Try | str:
     return _tried(build, picks, params, cutter, f"{seed}: {picks}, {cutter['kind']}, {params}", 0.0)
 
 
+def lay(seed: int) -> Try | str:
+    """A circle drawn on one of the sides of a random solid, laid on it and followed on the surface or into it."""
+    rng = np.random.default_rng(seed + 3000)
+    solid, build = _job(seed)
+    low, high = np.array(solid.mesh.bounds())
+    size = float((high - low)[:2].min())
+    circle = {
+        "kind": "circle",
+        "id": "c1",
+        "x_mm": float(rng.uniform(-0.2, 0.2)) * size,
+        "y_mm": float(rng.uniform(-0.2, 0.2)) * size,
+        "radius_mm": float(rng.uniform(0.1, 0.4)) * size,
+    }
+    side = {
+        "id": "drawn",
+        "up": {"kind": "axis", "axis": str(rng.choice(["+z", "+x", "-y"]))},
+        "stock": {"kind": "box"},
+    }
+    data = build.job.model_dump(mode="json")
+    data["setups"].append(side | {"work_zero": {"kind": "box point", "of": "part", "at": [0, 0, 1]}})
+    data["sketches"] = [{"id": "k1", "setup": "drawn", "items": [circle]}]
+    depth = float(rng.choice([0.0, 0.2]))
+    params = {
+        "strategy": "5-axis curve following",
+        "lead_deg": float(rng.choice([0.0, 15.0])),
+        "depth_mm": depth,
+        "side_mm": float(rng.choice([0.0, 0.7])),
+        "tolerance_mm": TOLERANCE_MM,
+    }
+    cutter = CUTTERS[int(rng.integers(3))]
+    words = f"{seed}: {side['up']['axis']}, {circle}, {cutter['kind']}, {params}"
+    return _tried(build.with_job(_parsed(data)), {"sketch": "k1"}, params, cutter, words, depth)
+
+
+def _parsed(data: dict[str, Any]) -> Any:
+    from fenrik.core.job import parse_job
+
+    return parse_job(data)
+
+
 def _ruled(rng: np.random.Generator) -> Any:
     """A block between two polygons of as many corners that are turned, moved and of other sizes; or two ellipses."""
     from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakePolygon, BRepBuilderAPI_MakeWire
@@ -231,7 +271,6 @@ def _job(seed: int) -> tuple[Any, Any]:
 
 def _job_of(shape: Any) -> tuple[Any, Any]:
     from fenrik.core.build import Build
-    from fenrik.core.job import parse_job
     from fenrik.core.solids.reading import solid_from_shape
     from fenrik.core.solids.writing import write_solid
     from fenrik.core.store import MemoryStore
@@ -243,13 +282,15 @@ def _job_of(shape: Any) -> tuple[Any, Any]:
         "setups": [{"id": "first", "stock": {"kind": "box", "z_plus_mm": 1}}],
         "cell_mm": 1.0,
     }
-    build = Build(parse_job(job), data, MemoryStore())
+    build = Build(_parsed(job), data, MemoryStore())
     return build.solid, build
 
 
 def _targets(solid: Any, picks: dict[str, Any]) -> list[dict[str, Any]]:
     from fenrik.core.solids.references import edge_reference_to, reference_to
 
+    if "sketch" in picks:
+        return [{"kind": "sketch on faces", "sketch": picks["sketch"]}]
     if "faces" in picks:
         return [{"kind": "faces", "faces": [reference_to(solid, i).model_dump() for i in picks["faces"]]}]
     return [
@@ -263,7 +304,6 @@ def _tried(
 ) -> Try | str:
     from fenrik.core.build.picks import absolute_params
     from fenrik.core.errors import FenrikError
-    from fenrik.core.job import parse_job
     from fenrik.core.strategies.registry import run_strategy
     from fenrik.core.toolpath import Kind
     from fenrik.core.tools import cutting_profile
@@ -276,7 +316,7 @@ def _tried(
         "cutting_feed_mm_min": 900,
     }
     row = {"number": 10, "setup": "first", "tool": 1, "params": params | {"targets": _targets(build.solid, picks)}}
-    build = build.with_job(parse_job(build.job.model_dump(mode="json") | {"tools": [tool], "operations": [row]}))
+    build = build.with_job(_parsed(build.job.model_dump(mode="json") | {"tools": [tool], "operations": [row]}))
     operation, setup = build.job.operations[0], build.job.setups[0]
     try:
         outcome = run_strategy(build.link_of(operation).given, absolute_params(build, operation))
@@ -311,12 +351,14 @@ def _all(name: str, one: Any) -> None:
 
 
 def leaning() -> None:
-    """Gouges of curve following on random solids and of swarf milling on random ruled blocks, against the tolerance."""
+    """Gouges of curve following on random solids, along edges and along sketches laid on them, and of swarf milling on
+    random ruled blocks, against the tolerance."""
     _all("curve following", follow)
+    _all("laid sketches", lay)
     _all("swarf milling", swarf)
 
 
 BENCHES = {"leaning": leaning}
 
 if __name__ == "__main__":
-    _all(sys.argv[1], {"follow": follow, "swarf": swarf}[sys.argv[1]])
+    _all(sys.argv[1], {"follow": follow, "lay": lay, "swarf": swarf}[sys.argv[1]])

@@ -2,7 +2,7 @@
 import { inJob, job, server, view } from "./screen";
 import { cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
 import { afterEach, describe, expect, it, vi } from "vitest";
-import { RangeEnd } from "../src/stages/cell/RangeEnds";
+import { RangeEnd } from "../src/stages/cell/RangeEnd";
 import { Stretch } from "../src/stages/cell/Stretch";
 import { times } from "../src/stages/cell/words";
 import { getMoving, setMoving } from "../src/job/moving";

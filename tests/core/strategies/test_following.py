@@ -14,7 +14,7 @@ from fenrik.core.job import parse_job
 from fenrik.core.solids.references import edge_reference_to
 from fenrik.core.toolpath import Kind
 from fenrik.core.tools import cutting_profile
-from leaning import FINE_MM, deepest, follow, swarf
+from leaning import FINE_MM, deepest, follow, lay, swarf
 from parts import box, cut, cylinder, fuse
 
 FOLLOW = {"strategy": "5-axis curve following", "tolerance_mm": 0.01}
@@ -49,6 +49,13 @@ def test_edges_of_made_up_solids_are_followed_without_a_gouge(seed):
 def test_walls_of_made_up_blocks_are_milled_without_a_gouge(seed):
     found = swarf(seed)
     assert found.cut_mm > 50
+    assert found.over_mm <= 0.01
+
+
+@pytest.mark.parametrize("seed", [0, 3, 7])
+def test_circles_laid_on_made_up_solids_from_any_side_are_followed_without_a_gouge(seed):
+    found = lay(seed)
+    assert found.cut_mm > 15
     assert found.over_mm <= 0.01
 
 

@@ -16,9 +16,9 @@ from fenrik.core.regions import Rings
 from fenrik.core.regions.polygons import from_shape
 from fenrik.core.setups.grids import Instance
 from fenrik.core.sketches import Curve, region_of
-from fenrik.core.solids import Solid, find_faces
+from fenrik.core.solids import find_faces
 from fenrik.core.solids.laid import Laid, Layer
-from fenrik.core.solids.rails import Rail, rails_of
+from fenrik.core.solids.rails import rails_of
 from fenrik.core.solids.references import find_edge
 from fenrik.core.solids.rulings import Rulings, joined, rulings_between, rulings_of
 from fenrik.core.solids.signatures import face_boxes, face_signature
@@ -116,7 +116,7 @@ def ways_of(geometry: Geometry, operation: Operation) -> Ways:
         FenrikError: where an edge, a face or a sketch is lost.
     """
     placing, edges = geometry.placing(geometry.job.setup(operation.setup)), picked_edges(geometry, operation)
-    here = [r.in_frame(placing.frame) for r in _edge_rails(placing.part, edges, operation)]
+    here = [r.in_frame(placing.frame) for r in rails_of(placing.part, edges, operation.params.mesh_within_mm())]
     rails = [
         r.moved(*copy.motion, k * len(placing.part.faces))
         for k, copy in enumerate(copies_of(geometry, operation))
@@ -143,7 +143,7 @@ def rulings_of_rows(geometry: Geometry, operation: Operation) -> list[Rulings]:
     up = frame.rotation[:, 2]
     walls = [rulings_of(part, f, within, up, off) for f in picked_faces(geometry, operation)]
     edges = picked_edges(geometry, operation)
-    ways = _edge_rails(part, edges, operation)
+    ways = rails_of(part, edges, within)
     if len(ways) % 2:
         raise fail(
             f"operations.{operation.number}.params.targets",
@@ -154,10 +154,6 @@ def rulings_of_rows(geometry: Geometry, operation: Operation) -> list[Rulings]:
         walls += rulings_between(first, second, within, up, off)
     here = [r.in_frame(frame) for r in joined(walls)]
     return [r.moved(*copy.motion) for copy in copies_of(geometry, operation) for r in here]
-
-
-def _edge_rails(part: Solid, edges: list[int], operation: Operation) -> list[Rail]:
-    return rails_of(part, edges, operation.params.mesh_within_mm()) if edges else []
 
 
 def _laid(geometry: Geometry, operation: Operation, target: LaidTarget, field: str) -> Ways:

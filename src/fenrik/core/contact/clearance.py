@@ -9,11 +9,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.contact import _clearance_kernels as kernels
+from fenrik.core.contact import _depth_kernels as depth
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.frames import Points
 from fenrik.core.toolpath import Poses
 from fenrik.core.tools import Assembly, Profile
 
+AT_ONCE = 512
+"""Poses that are looked at with the places near any of them."""
 TURN_MM = 0.002
 """How far a body may stray where the axis turns in a step, see `Poses.straightened`."""
 ROUNDS, STILL_MM, MOST_CREEP = 60, 1e-5, 0.995
@@ -154,16 +157,22 @@ def exact_depths(index: DistanceIndex, poses: Poses, profile: Profile, found: Cl
     feet = signed_distances(index, found.place).place
     rows, share, out = np.arange(len(poses)), found.share, np.empty(len(poses))
     tips = poses.start + share[:, None] * (poses.end - poses.start)
-    kernels.depths(tips, poses.axis_at(rows, share), profile.bands, profile.runs, feet, out)
+    depth.depths(tips, poses.axis_at(rows, share), profile.bands, profile.runs, feet, out)
     return out
 
 
 def deepest_places(tips: Points, axes: Points, profile: Profile, points: Points) -> tuple[Points, NDArray[np.int64]]:
     """How deep some places (m, 3) stand in a tool in each of its poses (n, 3), at most: mm (n,), 0 where none does, and
-    which place that is, −1 for none. All places are looked at in all poses."""
-    out, which = np.empty(len(tips)), np.empty(len(tips), np.int64)
-    tips, axes, points = (np.ascontiguousarray(v, dtype=np.float64) for v in (tips, axes, points))
-    kernels.deepest(tips, axes, profile.bands, profile.runs, points, out, which)
+    which place that is, −1 for none."""
+    out, which = np.zeros(len(tips)), np.full(len(tips), -1)
+    reach = profile.radius_mm + max(abs(profile.bottom_mm), abs(profile.top_mm))
+    for first in range(0, len(tips), AT_ONCE):
+        some = slice(first, first + AT_ONCE)
+        low, high = tips[some].min(axis=0) - reach, tips[some].max(axis=0) + reach
+        near = np.flatnonzero(np.all((points > low) & (points < high), axis=1))
+        poses = (np.ascontiguousarray(v[some], dtype=np.float64) for v in (tips, axes))
+        depth.deepest(*poses, profile.bands, profile.runs, points[near], out[some], found := which[some].copy())
+        which[some] = np.where(found >= 0, near[found], -1) if len(near) else -1
     return out, which
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.contact import _distance_kernels as kernels
+from fenrik.core.contact import _exact_kernels as exact
 from fenrik.core.contact.inside import PartRays
 from fenrik.core.frames import Points
 from fenrik.core.solids.exact import FITTED_MM, ExactFaces
@@ -95,11 +96,11 @@ class DistanceIndex:
         lean = np.einsum("ij,ij->i", np.cross(mine, other), b - a)
         smooth = np.einsum("ij,ij->i", mine, other) > SMOOTH_COS
         turns[rows, sides] = np.where(smooth, 0, np.sign(lean))
-        side_at = np.full(len(mesh.vertices), kernels.NOWHERE, np.int32)
+        side_at = np.full(len(mesh.vertices), exact.NOWHERE, np.int32)
         for k in (0, 1):
             side_at[mesh.triangles[rows, (sides + k) % 3]] = 3 * rows + sides
         vertex = np.unique(np.column_stack([mesh.triangles.ravel(), np.repeat(ids, 3)]), axis=0)[:, 0]
-        side_at[np.flatnonzero(np.bincount(vertex, minlength=len(side_at)) >= 3)] = kernels.CORNER
+        side_at[np.flatnonzero(np.bincount(vertex, minlength=len(side_at)) >= 3)] = exact.CORNER
         return turns, side_at
 
     def _normals_at(self, rows: NDArray[Any], places: Points) -> Points:
@@ -127,10 +128,7 @@ def signed_distances(index: DistanceIndex, points: Points) -> Distances:
         points: (n, 3) mm.
     """
     points, mesh = np.ascontiguousarray(points, dtype=np.float64), index.mesh
-    mm, nearest, features, places, known = kernels.query(
-        points, index.corners, mesh.triangles, index.neighbours, index.weighted, index.on_rim,
-        index.order, index.boxes, index.children,
-    )  # fmt: skip
+    mm, nearest, features, places, known = _of_triangles(index, points)
     bound = np.full(len(points), mesh.deflection_mm)
     if index.faces is not None:
         settled = np.zeros(len(points), bool)
@@ -148,12 +146,17 @@ def signed_distances(index: DistanceIndex, points: Points) -> Distances:
 
 def nearest_faces(index: DistanceIndex, points: Points) -> NDArray[np.int64]:
     """The face that each point (n, 3) is nearest to, of the triangles."""
-    points, mesh = np.ascontiguousarray(points, dtype=np.float64), index.mesh
-    _, nearest, _, _, _ = kernels.query(
-        points, index.corners, mesh.triangles, index.neighbours, index.weighted, index.on_rim,
+    _, nearest, *_ = _of_triangles(index, np.ascontiguousarray(points, dtype=np.float64))
+    return np.asarray(index.mesh.face_ids[nearest], np.int64)
+
+
+def _of_triangles(index: DistanceIndex, points: Points) -> tuple[Any, ...]:
+    """Signed distances, nearest triangles and their features, places, and whether the sides are known."""
+    found: tuple[Any, ...] = kernels.query(
+        points, index.corners, index.mesh.triangles, index.neighbours, index.weighted, index.on_rim,
         index.order, index.boxes, index.children,
     )  # fmt: skip
-    return np.asarray(mesh.face_ids[nearest], np.int64)
+    return found
 
 
 def _settle(
@@ -165,7 +168,7 @@ def _settle(
     turns, side_at = index._borders
     mesh, doubtful = index.mesh, np.zeros(len(points), bool)
     tables = (*index.faces.tables, index.corners)
-    kernels.settle(
+    exact.settle(
         points, mm, nearest, features, mesh.triangles, index.neighbours, turns, mesh.face_ids,
         index._parameters, side_at, tables, index.order, index.boxes, index.children, mesh.deflection_mm,
         settled, doubtful, places,

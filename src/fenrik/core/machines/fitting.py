@@ -15,6 +15,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from fenrik.core.dividing import in_pieces
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
 from fenrik.core.machines.chain import Chain, Vector3
@@ -221,8 +222,8 @@ def _strayed(chain: Chain, rows: _Rows, step: NDArray[np.int64], lever_mm: float
 
 def _divided(chain: Chain, rows: _Rows, count: NDArray[np.int64]) -> _Rows:
     """Steps in so many even pieces each, the joints solved anew at every place."""
-    order = np.repeat(np.arange(len(count)), count)
-    share = (np.arange(len(order)) - np.repeat(np.cumsum(count) - count, count) + 1) / count[order]
+    order, piece = in_pieces(count)
+    share = (piece + 1) / count[order]
     path, joints = rows.path.rows(order), rows.joints[order]
     inner = np.flatnonzero(share < 1.0)
     step = order[inner]

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from fenrik.core.dividing import in_pieces
 from fenrik.core.errors import FenrikError, fail
 from fenrik.core.frames import Points
 from fenrik.core.machines import SAME_PLACE_MM, Held, turned_deg
@@ -423,8 +424,8 @@ def _in_steps(joints: Points, swing: NDArray[np.bool_]) -> tuple[NDArray[np.int6
     """Rows of joints with swings in steps: what each belongs to, and its values."""
     moved = np.abs(np.diff(joints, axis=0, prepend=joints[:1])).max(axis=1)
     count = np.where(swing, np.clip(np.ceil(moved / SWING_DEG), 1, MOST_SWING_ROWS), 1).astype(np.int64)
-    source = np.repeat(np.arange(len(joints)), count)
-    share = (np.arange(len(source)) - np.repeat(np.cumsum(count) - count, count) + 1) / count[source]
+    source, piece = in_pieces(count)
+    share = (piece + 1) / count[source]
     before = np.vstack([joints[:1], joints[:-1]])
     return source, before[source] + share[:, None] * (joints[source] - before[source])
 

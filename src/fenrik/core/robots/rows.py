@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from fenrik.core.dividing import in_pieces
 from fenrik.core.toolpath import Poses, Toolpath
 
 MOST_MM, MOST_RAD = 25.0, 0.1
@@ -20,8 +21,8 @@ def in_steps(path: Toolpath) -> Toolpath:
     before = np.vstack([flat.axis[:1], flat.axis[:-1]])
     turned = np.linalg.norm(flat.axis - before, axis=1)
     count = np.maximum(np.ceil(np.maximum(flat.lengths() / MOST_MM, turned / MOST_RAD)), 1).astype(np.int64)
-    order = np.repeat(np.arange(len(flat)), count)
-    share = (np.arange(len(order)) - np.repeat(np.cumsum(count) - count, count) + 1) / count[order]
+    order, piece = in_pieces(count)
+    share = (piece + 1) / count[order]
     poses = Poses(flat.starts(), flat.point, before, flat.axis, np.arange(len(flat)))
     some = flat.rows(order)
     point = poses.start[order] + share[:, None] * (flat.point[order] - poses.start[order])

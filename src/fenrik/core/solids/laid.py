@@ -12,16 +12,16 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from fenrik.core.dividing import in_pieces
 from fenrik.core.errors import fail
 from fenrik.core.frames import Points
 from fenrik.core.solids.exact import ExactFaces
 from fenrik.core.solids.model import Mesh, facing_out
-from fenrik.core.solids.rails import COS_STEP, Rail
+from fenrik.core.solids.rails import CORNER_COS, COS_STEP, Rail
 from fenrik.core.solids.rays import RayCaster
 
 CLOSE_MM, JUMP_MM, FAR_MM = 1e-3, 0.02, 10.0
 """No place is put between two so near; two so near in the drawing and so far apart on the part are not joined."""
-CORNER_COS = float(np.cos(np.deg2rad(20.0)))
 FIRST_STEPS, FIRST_MM, MOST_FIRST = 200, 0.5, 20_000
 """A curve is first looked at in so many steps at least, none longer than this as far as they are not too many."""
 MOST_PLACES, ROUNDS, NEWTON = 200_000, 24, 8
@@ -125,6 +125,8 @@ class Layer:
         Raises:
             FenrikError: where it would become too many places.
         """
+        if float(np.ptp(line, axis=0).max(initial=0.0)) < CLOSE_MM:
+            return Laid([], 0.0, None)
         drawn = Drawn.of(line)
         drawn = _spaced(drawn, _first_step(drawn))
         met = self._meet(drawn.point)
@@ -202,8 +204,8 @@ def _first_step(drawn: Drawn) -> float:
 def _spaced(drawn: Drawn, step_mm: float) -> Drawn:
     gap = np.linalg.norm(np.diff(drawn.point, axis=0), axis=1)
     count = np.maximum(np.ceil(gap / step_mm - 1e-9), 1).astype(np.int64)
-    row = np.repeat(np.arange(len(gap)), count)
-    share = (np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)) / count[row]
+    row, piece = in_pieces(count)
+    share = piece / count[row]
     some = drawn.between(row, share)
     # Corners' second rows and the end stand as they are.
     return Drawn(np.vstack([some.point, drawn.point[-1:]]), np.vstack([some.along, drawn.along[-1:]]))

@@ -20,8 +20,9 @@ from fenrik.core.solids.model import Solid
 
 FEWEST, SAME_MM = 3, 1e-6
 STEP_RAD, REFINED = 0.05, 8
-COS_STEP = float(np.cos(STEP_RAD))
-"""Neighbours on an edge differ in direction, and the normals beside it, by no more."""
+COS_STEP, CORNER_COS = float(np.cos(STEP_RAD)), float(np.cos(np.deg2rad(20.0)))
+"""Neighbours on an edge differ in direction, and the normals beside it, by no more; a way that turns by more than the
+second has a corner."""
 
 
 @dataclass(frozen=True)
@@ -92,6 +93,8 @@ def rails_of(solid: Solid, edges: list[int], within_mm: float) -> list[Rail]:
     Raises:
         FenrikError: where the part is a mesh without exact edges.
     """
+    if not edges:
+        return []
     if not solid.is_exact:
         raise fail("part", "is a mesh: its edges have no exact faces beside them.", "Bring the part in as STEP.")
     curves = list_edges(solid.shape())

@@ -16,7 +16,7 @@ from fenrik.core.errors import FenrikError, fail
 from fenrik.core.frames import Frame, Points
 from fenrik.core.solids.describe import explore, list_faces
 from fenrik.core.solids.model import Solid
-from fenrik.core.solids.rails import Rail
+from fenrik.core.solids.rails import CORNER_COS, Rail
 
 LOOK, ACROSS = 9, 25
 BORDER_STEPS, SEAM = 2000, 1e-9
@@ -24,7 +24,6 @@ STRAIGHT_MM = 1e-4
 MOST_ROWS = 4000
 LINE_MM = 1e-4
 AREA_SHARE, MEET_MM, CORNER_RAD = 0.01, 1e-3, 0.03
-CORNER_COS = float(np.cos(np.deg2rad(20.0)))
 _COLUMNS = ("ends", "normals", "inner", "inner_normals")
 
 

@@ -22,6 +22,7 @@ from pydantic import Field
 
 from fenrik.core.contact.clearance import deepest_places
 from fenrik.core.contact.distance import nearest_faces, signed_distances
+from fenrik.core.dividing import in_pieces
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.solids.rulings import Rulings
@@ -277,8 +278,8 @@ def _dense(rows: Rulings, radius_mm: float, tolerance_mm: float) -> Points:
     apart = math.sqrt(8.0 * radius_mm * DENSE_SHARE * tolerance_mm)
     gap = np.linalg.norm(np.diff(rows.inner, axis=0), axis=2).max(axis=1)
     count = np.maximum(np.ceil(gap / apart), 1).astype(np.int64)
-    row = np.repeat(np.arange(len(gap)), count)
-    share = (np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)) / count[row]
+    row, piece = in_pieces(count)
+    share = piece / count[row]
     between = rows.inner[row] + share[:, None, None] * (rows.inner[row + 1] - rows.inner[row])
     return np.vstack([between.reshape(-1, 3), rows.inner[-1]])
 

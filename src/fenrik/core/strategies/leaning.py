@@ -13,6 +13,7 @@ from scipy.spatial.transform import Rotation
 
 from fenrik.core.contact.clearance import clearance, exact_depths
 from fenrik.core.contact.distance import DistanceIndex
+from fenrik.core.dividing import in_pieces
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.strategies.given import Given
@@ -163,10 +164,11 @@ def gouges(one: Pass, index: DistanceIndex, profile: Profile, tolerance_mm: floa
     steps = Poses(one.point[:-1], one.point[1:], one.axis[:-1], one.axis[1:], np.arange(len(one.point) - 1))
     # Triangles are off by so much, to either side.
     rows = _deeper_than(index, steps, profile, tolerance_mm - index.mesh.deflection_mm)
-    much = rows[_deeper_than(index, steps.rows(rows), profile, DEEP_MM)]
-    known = known.and_at(much, np.full(len(much), DEEP_MM), one.point[much])
+    deep_mm = max(DEEP_MM, 2.0 * tolerance_mm)
+    much = rows[_deeper_than(index, steps.rows(rows), profile, deep_mm)]
+    known = known.and_at(much, np.full(len(much), deep_mm), one.point[much])
     rows = np.setdiff1d(rows, much)
-    (found,) = clearance(index, steps.rows(rows), Assembly(profile), 0.0, DEEP_MM, of_skin=skin)
+    (found,) = clearance(index, steps.rows(rows), Assembly(profile), 0.0, deep_mm, of_skin=skin)
     exact = exact_depths(index, steps.rows(rows), profile, found)
     return known.and_at(rows, np.where(exact > tolerance_mm, exact, 0.0), found.place)
 
@@ -210,7 +212,7 @@ def _stretch(whole: Pass, rows: NDArray[np.int64]) -> Pass:
 def _too_deep(whole: Pass, run: NDArray[np.int64], deep: Points, place: Points) -> Unreached:
     worst = int(np.argmax(deep))
     at = place[worst] if np.isfinite(place[worst]).all() else whole.point[run[worst]]
-    much = f"more than {DEEP_MM} mm" if deep[worst] >= DEEP_MM else f"{deep[worst]:.3g} mm"
+    much = f"{deep[worst]:.3g} mm" + (" or more" if deep[worst] >= DEEP_MM else "")
     long = float(np.linalg.norm(whole.point[run + 1] - whole.point[run], axis=1).sum())
     reason = f"{long:.3g} mm are left out: the cutter would go {much} too deep into the part."
     return Unreached.at(at, reason, "Take a smaller cutter, or lean it otherwise.")
@@ -306,8 +308,8 @@ def stations(one: Pass, step_mm: float, turn_deg: float) -> tuple[Points, Points
     steps = Poses(one.point[:-1], one.point[1:], one.axis[:-1], one.axis[1:], np.arange(len(one.point) - 1))
     gap = np.linalg.norm(steps.end - steps.start, axis=1)
     count = np.maximum(np.ceil(np.maximum(gap / step_mm, np.rad2deg(steps.angles_rad()) / turn_deg)), 1).astype(int) + 1
-    row = np.repeat(np.arange(len(gap)), count)
-    share = (np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)) / (count[row] - 1)
+    row, piece = in_pieces(count)
+    share = piece / (count[row] - 1)
     return steps.start[row] + share[:, None] * (steps.end - steps.start)[row], steps.axis_at(row, share), row
 
 
@@ -331,8 +333,8 @@ def put_between(
     steps = [Poses(places[0][:-1], places[0][1:], d[:-1], d[1:], index) for d in directions]
     wanted = np.max([g / step_mm for g in gaps] + [np.rad2deg(s.angles_rad()) / turn_deg for s in steps], axis=0)
     count = np.maximum(np.ceil(wanted - 1e-9), 1).astype(np.int64)
-    row = np.repeat(index, count)
-    share = (np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)) / count[row]
+    row, piece = in_pieces(count)
+    share = piece / count[row]
     found = [p[row] + share[:, None] * (p[row + 1] - p[row]) for p in places]
     found += [s.axis_at(row, share) for s in steps]
     return tuple(np.vstack([f, c[-1:]]) for f, c in zip(found, (*places, *directions), strict=True))

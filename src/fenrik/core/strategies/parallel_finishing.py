@@ -21,6 +21,7 @@ from shapely.geometry.base import BaseGeometry
 from fenrik.core.contact import DropIndex, DropStack, Surface, tip_heights
 from fenrik.core.contact.region import part_outline
 from fenrik.core.cutting.speeds import scallop_stepover
+from fenrik.core.dividing import in_pieces
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
 from fenrik.core.progress import Progress, part_of
@@ -316,9 +317,8 @@ def _sample(
 ) -> _Passes:
     """Adaptive samples of every pass."""
     counts = np.maximum(np.ceil(length / spacing).astype(int), 1) + 1
-    number = np.repeat(np.arange(len(length)), counts)
-    first = np.repeat(np.cumsum(counts) - counts, counts)
-    along = (np.arange(len(number)) - first) / np.repeat(counts - 1, counts) * length[number]
+    number, piece = in_pieces(counts)
+    along = piece / (counts[number] - 1) * length[number]
     z = heights(number, along)
     open_ = np.ones(len(number), bool)
     for round_ in range(MAX_ROUNDS):

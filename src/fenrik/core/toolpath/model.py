@@ -8,6 +8,7 @@ from enum import IntEnum
 import numpy as np
 from numpy.typing import NDArray
 
+from fenrik.core.dividing import in_pieces
 from fenrik.core.frames import Frame, Points
 from fenrik.core.toolpath.poses import Poses
 
@@ -194,8 +195,8 @@ class Toolpath:
         step = 2 * np.arccos(np.maximum(1 - tolerance_mm / np.maximum(radius, tolerance_mm), -1.0))
         count = np.ones(len(self), np.int64)
         count[arcs] = np.maximum(np.ceil(sweep / np.maximum(step, 1e-4)), 1)
-        source = np.repeat(source, count)
-        share = (np.arange(len(source)) - np.repeat(np.cumsum(count) - count, count) + 1) / count[source]
+        source, piece = in_pieces(count)
+        share = (piece + 1) / count[source]
         flat = self.rows(source)
         point = flat.point.copy()
         inner = (count[source] > 1) & (share < 1.0)

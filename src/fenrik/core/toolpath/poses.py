@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from fenrik.core.dividing import in_pieces
 from fenrik.core.errors import fail
 from fenrik.core.frames import Frame, Points
 
@@ -111,8 +112,7 @@ class Poses:
         rho = float(np.hypot(0.5 * (high_mm - low_mm), radius_mm))
         share = max((0.5 * rho + 0.125 * abs(middle)) / bound_mm, 2.0)
         count = np.maximum(np.ceil(angle * share), 1).astype(np.int64)
-        row = np.repeat(np.arange(len(self)), count)
-        step = np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)
+        row, step = in_pieces(count)
         pieces = count[row]
         a, b, mid = step / pieces, (step + 1) / pieces, (step + 0.5) / pieces
         axis = self.axis_at(row, mid)

@@ -7,7 +7,7 @@ import { useArmRow } from "../../job/useArmRow";
 import { useJob } from "../../job/useJob";
 import { useValues } from "../../job/useValues";
 import { useView } from "../../job/view";
-import { RangeEnd } from "./RangeEnds";
+import { RangeEnd } from "./RangeEnd";
 
 const NEAR = 0.1;
 const plain = (v: number | null) => (v === null ? "–" : String(v).replace("-", "−"));

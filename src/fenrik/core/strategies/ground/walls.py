@@ -6,6 +6,7 @@ import numpy as np
 from scipy import ndimage
 from scipy.spatial import cKDTree
 
+from fenrik.core.dividing import in_pieces
 from fenrik.core.frames import Points
 from fenrik.core.regions import told_apart
 from fenrik.core.strategies.common import require
@@ -163,9 +164,8 @@ def sampled(lines: Points) -> Points:
     """Places along lines (n, 2, 2), about `MARK_MM` apart; where lines lie upon each other only one of them."""
     size = np.linalg.norm(lines[:, 1] - lines[:, 0], axis=1)
     count = np.maximum(np.ceil(size / MARK_MM).astype(int), 1)
-    row = np.repeat(np.arange(len(lines)), count)
-    k = np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)
-    t = (k + 0.5) / count[row]
+    row, piece = in_pieces(count)
+    t = (piece + 0.5) / count[row]
     places = lines[row, 0] + t[:, None] * (lines[row, 1] - lines[row, 0])
     _, first = np.unique(np.floor(places / MARK_MM).astype(np.int64), axis=0, return_index=True)
     return places[first]
