@@ -17,7 +17,8 @@ from fenrik.core.solids.describe import list_shapes
 from fenrik.core.solids.reading import mesh_at, solid_from_shape
 from fenrik.core.stock import Stock, cut
 from fenrik.core.strategies.given import Given, Region
-from fenrik.core.strategies.level_roughing import LevelRoughing, flat_heights, plan_levels
+from fenrik.core.strategies.ground.level_ground import flat_heights, plan_levels
+from fenrik.core.strategies.level_roughing import LevelRoughing
 from fenrik.core.strategies.parallel_finishing import ParallelFinishing
 from fenrik.core.strategies.registry import run_strategy
 from fenrik.core.toolpath import Feeds, Kind, Poses

@@ -8,97 +8,58 @@ the next begins. A region that opens to outside the stock is entered from there;
 
 from __future__ import annotations
 
-import itertools
-from collections.abc import Callable
-from dataclasses import dataclass, field
-from typing import Any, ClassVar, Literal, Self
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import ClassVar, Literal
 
 import numpy as np
 import shapely
 from pydantic import Field
 from shapely import ops
-from shapely.geometry import LineString, Polygon
+from shapely.geometry import LineString
 from shapely.geometry.base import BaseGeometry
 
-from fenrik.core.contact.region import HeightField
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
-from fenrik.core.progress import part_of
-from fenrik.core.regions import Shadow, told_apart
-from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import (
     MM,
     START_GAP_MM,
-    Anchors,
-    CommonParams,
-    End,
-    Level,
     Outcome,
-    Picks,
-    StockTops,
     require,
     to_points,
 )
 from fenrik.core.strategies.declared import Makes, Strategy, mills
-from fenrik.core.strategies.given import BODY_CLEARANCE_MM, ON_SURFACE, Given
-from fenrik.core.strategies.ground.entries import DescentParams, go_in, plan_entry_onto
-from fenrik.core.strategies.ground.levels import levels_with_stops
-from fenrik.core.strategies.ground.narrow import NarrowPlaces
+from fenrik.core.strategies.given import ON_SURFACE, Given
+from fenrik.core.strategies.ground.entries import go_in, plan_entry_onto
+from fenrik.core.strategies.ground.level_ground import (
+    LEAD_MM,
+    Area,
+    LevelGround,
+    LevelParams,
+    branch_by_branch,
+    hang_together,
+)
 from fenrik.core.strategies.ground.passes import pass_curve
-from fenrik.core.strategies.ground.regions import FreePositions, StandingStock
 from fenrik.core.strategies.ground.ring_passes import plan_passes
 from fenrik.core.strategies.linking import Landscape, Linker, skimming_builder
-from fenrik.core.strategies.targets import Targets
 from fenrik.core.toolpath.builder import Kind
-from fenrik.core.tools.assembly import wider_bodies
-from fenrik.core.tools.cutters import FlatCutter
 from fenrik.core.units import LEAST_STEP_MM
 
-LEAD_MM = 1.0
-FLAT_COSINE = 0.99999
 THINNING_SHARE = 0.2
-UNDER_MM = 1e-3
 
 
-class LevelRoughing(CommonParams, DescentParams):
+class LevelRoughing(LevelParams):
     """Clears stock down to the part in levels."""
 
-    FOLDED: ClassVar[tuple[str, ...]] = (
-        "top_mm",
-        "bottom_mm",
-        "flat_levels",
-        "milling",
-        "entry",
-        "around",
-    )
+    FOLDED: ClassVar[tuple[str, ...]] = ("milling", "entry")
 
     strategy: Literal["level roughing"] = "level roughing"
-    stepdown_mm: float = Field(
-        ge=LEAST_STEP_MM, le=200, title="Stepdown", description="Greatest depth between levels", json_schema_extra=MM
-    )
     stepover_mm: float = Field(
         ge=LEAST_STEP_MM,
         le=300,
         title="Stepover",
         description="Distance between passes of a level",
         json_schema_extra=MM,
-    )
-    top_mm: float | None = Field(
-        default=None,
-        title="Top",
-        description="Highest level lies below this height in the work frame; empty: top of the stock",
-        json_schema_extra=MM,
-    )
-    bottom_mm: float | None = Field(
-        default=None,
-        title="Bottom",
-        description="Lowest level in the work frame; empty: bottom of the part",
-        json_schema_extra=MM,
-    )
-    flat_levels: bool = Field(
-        default=True,
-        title="Levels at flat areas",
-        description="Add a level at every flat area so that its floor keeps only the allowance",
     )
     milling: Literal["climb", "conventional"] = Field(default="climb", title="Milling")
     entry: Literal["helix", "ramp"] = Field(
@@ -107,44 +68,17 @@ class LevelRoughing(CommonParams, DescentParams):
         description="How the tool goes down where no side is open; a ramp is used where a helix has no room",
     )
 
-    around: list[FaceReference | FaceRule] = Field(
-        default_factory=list,
-        max_length=2000,
-        title="Only over faces",
-        description="Material that hangs together over these; empty: everything",
-    )
-
-    def picks(self) -> Picks:
-        return Picks([(f"around.{k}", f) for k, f in enumerate(self.around)])
-
-    @classmethod
-    def on_faces(cls, faces: list[FaceReference]) -> dict[str, Any]:
-        return {"around": faces}
-
-    def absolute(self, zero: float, level_of: Callable[[End], float]) -> Self:
-        given = {f"{end}_mm": getattr(self, f"{end}_mm") for end in ("top", "bottom")}
-        return self.model_copy(update={name: mm + zero for name, mm in given.items() if mm is not None})
-
-    def levels(self, anchors: Anchors, targets: Callable[[], Targets]) -> list[Level]:
-        top = anchors.stock_top if self.top_mm is None else self.top_mm
-        bottom = anchors.stock_bottom if self.bottom_mm is None else self.bottom_mm
-        return [Level("top", top, "work zero"), Level("bottom", bottom, "work zero")]
-
 
 @dataclass
-class _Area:
-    """One connected area of one level, the passes in it, and the areas below that lie inside it.
+class _Area(Area):
+    """An area with its passes.
 
     Attributes:
-        free: where the axis may be. standing: where anything stands over the level, which no way down may meet.
+        standing: where anything stands over the level, which no way down may meet.
     """
 
-    level: float
-    above: float
-    free: Polygon
     passes: list[Points]
     standing: BaseGeometry
-    children: list[_Area] = field(default_factory=list)
 
 
 def level_roughing(given: Given, params: LevelRoughing) -> Outcome:
@@ -154,7 +88,6 @@ def level_roughing(given: Given, params: LevelRoughing) -> Outcome:
         FenrikError: for a stepover wider than the tool, levels in the wrong order, or too many levels.
     """
     cutter = given.cutter
-    radius = cutter.radius_mm
     require(
         params.stepover_mm <= cutter.diameter_mm,
         "stepover_mm",
@@ -162,149 +95,29 @@ def level_roughing(given: Given, params: LevelRoughing) -> Outcome:
         f"Use at most {0.9 * cutter.diameter_mm:.3g} mm.",
         params.stepover_mm,
     )
-    tops = StockTops(given.stock)
-    low, _ = given.mesh.bounds()
-    top = min(tops.highest, params.top_mm) if params.top_mm is not None else tops.highest
-    bottom = params.bottom_mm if params.bottom_mm is not None else float(low[2])
-    if not np.isfinite(top):
-        return Outcome(given.builder().finish(), [])
-    if params.top_mm is not None:
-        require(
-            bottom < params.top_mm + 1e-6,
-            "bottom_mm",
-            f"lies above the top ({params.top_mm:g} mm).",
-            "Exchange top and bottom.",
-            bottom,
-        )
-    if bottom >= top:
-        return Outcome(given.builder().finish(), _nothing_over(given, bottom))
-    levels = plan_levels(given, params, top, bottom)
-    given.progress(0.02, "finding where the tool fits")
-    lattice = given.stock.lattice
-    margin = radius + params.allowance_mm + LEAD_MM + 2 * lattice.cell_mm
-    span = np.array([lattice.origin[0], lattice.origin[1]])
-    size = lattice.cell_mm * (np.array(lattice.shape[:2]) - 1)
-    if given.region.faces is not None:
-        beside = 2 * cutter.diameter_mm + params.allowance_mm
-        low_xy, high_xy = given.region.faces.bounds()[:, :2]
-        first = np.maximum(span, low_xy - beside)
-        size = np.minimum(span + size, high_xy + beside) - first
-        span = first
-    cell = float(np.clip(radius / 6, 0.1, max(1.0, float(size.max()) / 600)))
-    heights = HeightField.over(
-        given.whole_tool_index(params.allowance_mm),
-        span - margin - 2 * cell,
-        span + size + margin + 2 * cell,
-        cell,
-        bottom - 10.0 - params.floor_allowance_mm,
-    )
-    roots, unreached = _plan_areas(given, params, tops, heights, levels)
+    ground = LevelGround(given, params)
+    if not ground.levels:
+        return Outcome(given.builder().finish(), ground.unreached)
+    roots = hang_together(_areas(given, params, ground))
+    unreached = ground.unreached
     state = _Cutter(given, params, unreached)
-    for area in _nearest_first(roots):
-        state.cut_tree(area)
+    for area in branch_by_branch(roots):
+        state.cut(area)
     return Outcome(state.builder.finish(), unreached)
 
 
-def _nothing_over(given: Given, bottom: float) -> list[Unreached]:
-    """What is told where no stock stands over the bottom: not any more, or never."""
-    x, y = np.mean(given.mesh.bounds(), axis=0)[:2].tolist()
-    advice = "Set the bottom lower, or take the row out."
-    return [Unreached(reason="No stock stands over the bottom.", place=(x, y, bottom), level_mm=bottom, advice=advice)]
-
-
-def plan_levels(given: Given, params: LevelRoughing, top: float, bottom: float) -> list[float]:
-    """Heights of the levels from high to low: even steps, no larger than the stepdown, between flat areas."""
-    floors = flat_heights(given, (0.2 * given.cutter.diameter_mm) ** 2) if params.flat_levels else []
-    return levels_with_stops(top, bottom, params.stepdown_mm, (z + params.floor_allowance_mm for z in floors))
-
-
-def flat_heights(given: Given, least_area_mm2: float) -> list[float]:
-    """Heights of flat areas of the part that look up and are not tiny."""
-    a, b, c = np.moveaxis(given.mesh.corners(), 1, 0)
-    cross = np.cross(b - a, c - a)
-    area = np.linalg.norm(cross, axis=1)
-    flat = (area > 0) & (cross[:, 2] > FLAT_COSINE * area)
-    found, place = told_apart(a[flat, 2])
-    totals = np.bincount(place, area[flat] / 2, minlength=len(found))
-    return [float(z) for z in found[totals >= least_area_mm2]]
-
-
-def _plan_areas(
-    given: Given, params: LevelRoughing, tops: StockTops, heights: HeightField, levels: list[float]
-) -> tuple[list[_Area], list[Unreached]]:
-    """Areas of all levels as trees, and the places where the tool does not fit."""
-    roots: list[_Area] = []
-    previous: list[_Area] = []
-    radius = given.cutter.radius_mm
-    highest = tops.highest
-    watch = NarrowPlaces(given, params.allowance_mm, params.floor_allowance_mm, tops, heights)
-    stock = StandingStock(given.stock)
-    positions = _positions(given, params, heights)
-    for number, (above, level) in enumerate(itertools.pairwise([np.inf, *levels])):
-        part_of(given.progress, 0.05, 0.8)(number / len(levels), f"level {number + 1} of {len(levels)}")
-        wanted, standing = stock.between(level, above), stock.above(level)
-        if wanted.is_empty:
-            continue
-        free = positions.at(level - params.floor_allowance_mm)
-        if given.region.faces is not None:
-            free = shapely.intersection(free, _known(heights))
-        reach = wanted.buffer(max(radius - given.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
-        wide = wanted.buffer(radius + LEAD_MM, quad_segs=16)
+def _areas(given: Given, params: LevelRoughing, ground: LevelGround) -> Iterator[list[_Area]]:
+    """Areas with their passes, level by level."""
+    radius, thin = given.cutter.radius_mm, THINNING_SHARE * params.tolerance_mm
+    for pieces in ground.pieces(LEAD_MM):
         areas = []
-        near = _over_faces(given, level, radius + params.allowance_mm + LEAD_MM)
-        for polygon in shapely.get_parts(free):
-            for piece in shapely.get_parts(shapely.intersection(polygon, wide)):
-                if piece.area < 1e-9 or not piece.intersects(reach) or not near(piece):
-                    continue
-                passes = plan_passes(
-                    polygon, piece, reach, params.stepover_mm, radius, THINNING_SHARE * params.tolerance_mm
-                )
-                if params.milling == "conventional":
-                    passes = [p[::-1] for p in passes]
-                if passes:
-                    areas.append(_Area(level, highest, piece, passes, standing))
-        for area in areas:
-            parent = max(previous, key=lambda p: p.free.intersection(area.free).area, default=None)
-            if parent is not None and parent.free.intersection(area.free).area > 0.5 * area.free.area:
-                area.above = parent.level
-                parent.children.append(area)
-            else:
-                roots.append(area)
-        previous = areas or previous
-        watch.look(level)
-    return roots, watch.found()
-
-
-def _positions(given: Given, params: LevelRoughing, heights: HeightField) -> FreePositions:
-    bodies = []
-    if isinstance(given.cutter, FlatCutter):
-        away = params.allowance_mm + BODY_CLEARANCE_MM
-        bodies = [(radius + away, bottom) for radius, bottom in wider_bodies(given.tool)]
-        bodies.append((given.cutter.radius_mm + params.allowance_mm, 0.0))
-    band = max(params.allowance_mm, params.floor_allowance_mm) + params.tolerance_mm
-    return FreePositions(heights, Shadow(given.with_obstacles), bodies, band, params.tolerance_mm * 0.5)
-
-
-def _known(heights: HeightField) -> Polygon:
-    """Where tip heights are known: beyond, the open plane is a guess that holds for the whole part only."""
-    rim = 2 * heights.cell_mm
-    return shapely.box(heights.x[0] + rim, heights.y[0] + rim, heights.x[-1] - rim, heights.y[-1] - rim)
-
-
-def _over_faces(given: Given, level: float, reach: float) -> Callable[[Polygon], bool]:
-    """Tells whether a piece of a level comes to the faces that are asked for, of those that go down to it."""
-    faces = given.region.faces
-    if faces is None:
-        return lambda piece: True
-    corners = faces.corners()
-    corners = corners[corners[:, :, 2].min(axis=1) < level + UNDER_MM]
-    tree = shapely.STRtree(shapely.linestrings(corners[:, [0, 1, 2, 0], :2]))
-    return lambda piece: len(tree.query(piece, "dwithin", distance=reach)) > 0
-
-
-def _nearest_first(areas: list[_Area]) -> list[_Area]:
-    """Highest first; among equals along x."""
-    return sorted(areas, key=lambda a: (-a.level, round(a.free.centroid.x, 3), round(a.free.centroid.y, 3)))
+        for p in pieces:
+            passes = plan_passes(p.polygon, p.free, p.reach, params.stepover_mm, radius, thin)
+            if params.milling == "conventional":
+                passes = [run[::-1] for run in passes]
+            if passes:
+                areas.append(_Area(p.level, ground.highest, p.free, passes, p.standing))
+        yield areas
 
 
 class _Cutter:
@@ -320,14 +133,7 @@ class _Cutter:
         self.swept: list[Points] = []
         """Passes of the area that is cut now."""
 
-    def cut_tree(self, root: _Area) -> None:
-        waiting = [root]
-        while waiting:
-            area = waiting.pop()
-            self._cut_area(area)
-            waiting += reversed(_nearest_first(area.children))
-
-    def _cut_area(self, area: _Area) -> None:
+    def cut(self, area: _Area) -> None:
         fence = area.free.buffer(max(1e-4, THINNING_SHARE * self.params.tolerance_mm))
         shapely.prepare(fence)
         around = area.standing.buffer(self.radius + 1e-3, quad_segs=16)

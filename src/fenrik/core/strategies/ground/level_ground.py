@@ -1,0 +1,301 @@
+"""What roughing in levels stands on: heights, where the tool may be at each, and where stock stands there."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, Self, TypeVar
+
+import numpy as np
+import shapely
+from pydantic import Field
+from shapely.geometry import Polygon
+from shapely.geometry.base import BaseGeometry
+
+from fenrik.core.contact.region import HeightField
+from fenrik.core.findings import Unreached
+from fenrik.core.progress import part_of
+from fenrik.core.regions import Shadow, told_apart
+from fenrik.core.solids.references import FaceReference, FaceRule
+from fenrik.core.strategies.common import MM, Anchors, CommonParams, End, Level, Picks, StockTops, require
+from fenrik.core.strategies.given import BODY_CLEARANCE_MM, Given
+from fenrik.core.strategies.ground.entries import DescentParams
+from fenrik.core.strategies.ground.levels import levels_with_stops
+from fenrik.core.strategies.ground.narrow import NarrowPlaces
+from fenrik.core.strategies.ground.regions import FreePositions, StandingStock
+from fenrik.core.strategies.targets import Targets
+from fenrik.core.tools.assembly import wider_bodies
+from fenrik.core.tools.cutters import FlatCutter
+from fenrik.core.units import LEAST_STEP_MM
+
+LEAD_MM = 1.0
+FLAT_COSINE = 0.99999
+UNDER_MM = 1e-3
+
+
+class LevelParams(CommonParams, DescentParams):
+    """Heights between which it is cleared in levels, and over what."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = ("top_mm", "bottom_mm", "flat_levels", "around")
+
+    stepdown_mm: float = Field(
+        ge=LEAST_STEP_MM, le=200, title="Stepdown", description="Greatest depth between levels", json_schema_extra=MM
+    )
+    top_mm: float | None = Field(
+        default=None,
+        title="Top",
+        description="Highest level lies below this height in the work frame; empty: top of the stock",
+        json_schema_extra=MM,
+    )
+    bottom_mm: float | None = Field(
+        default=None,
+        title="Bottom",
+        description="Lowest level in the work frame; empty: bottom of the part",
+        json_schema_extra=MM,
+    )
+    flat_levels: bool = Field(
+        default=True,
+        title="Levels at flat areas",
+        description="Add a level at every flat area so that its floor keeps only the allowance",
+    )
+    around: list[FaceReference | FaceRule] = Field(
+        default_factory=list,
+        max_length=2000,
+        title="Only over faces",
+        description="Material that hangs together over these; empty: everything",
+    )
+
+    def picks(self) -> Picks:
+        return Picks([(f"around.{k}", f) for k, f in enumerate(self.around)])
+
+    @classmethod
+    def on_faces(cls, faces: list[FaceReference]) -> dict[str, Any]:
+        return {"around": faces}
+
+    def absolute(self, zero: float, level_of: Callable[[End], float]) -> Self:
+        given = {f"{end}_mm": getattr(self, f"{end}_mm") for end in ("top", "bottom")}
+        return self.model_copy(update={name: mm + zero for name, mm in given.items() if mm is not None})
+
+    def levels(self, anchors: Anchors, targets: Callable[[], Targets]) -> list[Level]:
+        top = anchors.stock_top if self.top_mm is None else self.top_mm
+        bottom = anchors.stock_bottom if self.bottom_mm is None else self.bottom_mm
+        return [Level("top", top, "work zero"), Level("bottom", bottom, "work zero")]
+
+
+@dataclass(frozen=True)
+class LevelPiece:
+    """A connected piece of a level.
+
+    Attributes:
+        polygon: where the axis may be, of which the piece is what lies near stock. reach: where the axis takes stock.
+        standing: where anything stands over the level, which no way down may meet. wanted: what is to be taken.
+    """
+
+    level: float
+    above: float
+    polygon: Polygon
+    free: Polygon
+    reach: BaseGeometry
+    standing: BaseGeometry
+    wanted: BaseGeometry
+
+
+class LevelGround:
+    """Levels of a row, and the pieces of each.
+
+    Attributes:
+        levels: heights of the tip from high to low; none where there is nothing to clear. unreached: places that are
+            found while pieces are asked for.
+
+    Raises:
+        FenrikError: for levels in the wrong order, or too many.
+    """
+
+    def __init__(self, given: Given, params: LevelParams) -> None:
+        self.given, self.params = given, params
+        self.tops = StockTops(given.stock)
+        self.levels: list[float] = []
+        self.nothing: list[Unreached] = []
+        top = min(self.tops.highest, params.top_mm) if params.top_mm is not None else self.tops.highest
+        self.bottom = params.bottom_mm if params.bottom_mm is not None else float(given.mesh.bounds()[0, 2])
+        if not np.isfinite(top):
+            return
+        if params.top_mm is not None:
+            require(
+                self.bottom < params.top_mm + 1e-6,
+                "bottom_mm",
+                f"lies above the top ({params.top_mm:g} mm).",
+                "Exchange top and bottom.",
+                self.bottom,
+            )
+        if self.bottom >= top:
+            self.nothing = _nothing_over(given, self.bottom)
+            return
+        self.levels = plan_levels(given, params, top, self.bottom)
+        given.progress(0.02, "finding where the tool fits")
+        self.heights = self._heights()
+        self._watch = NarrowPlaces(given, params.allowance_mm, params.floor_allowance_mm, self.tops, self.heights)
+        self._stock = StandingStock(given.stock)
+        self._positions = _positions(given, params, self.heights)
+
+    @property
+    def highest(self) -> float:
+        return self.tops.highest
+
+    @property
+    def unreached(self) -> list[Unreached]:
+        """Places where the tool does not fit, of the levels that were asked for."""
+        return self._watch.found() if self.levels else self.nothing
+
+    def pieces(self, beside_mm: float) -> Iterator[list[LevelPiece]]:
+        """The pieces of each level, from high to low.
+
+        Args:
+            beside_mm: how far beside the stock the axis goes, more than the tool's radius.
+        """
+        for number, (above, level) in enumerate(itertools.pairwise([np.inf, *self.levels])):
+            part_of(self.given.progress, 0.05, 0.4)(
+                number / len(self.levels), f"level {number + 1} of {len(self.levels)}"
+            )
+            wanted = self._stock.between(level, above)
+            if wanted.is_empty:
+                continue
+            yield self._pieces_of(level, above, wanted, beside_mm)
+            self._watch.look(level)
+
+    def _pieces_of(self, level: float, above: float, wanted: BaseGeometry, beside_mm: float) -> list[LevelPiece]:
+        given, params, radius = self.given, self.params, self.given.cutter.radius_mm
+        standing = self._stock.above(level)
+        free = self._positions.at(level - params.floor_allowance_mm)
+        if given.region.faces is not None:
+            free = shapely.intersection(free, _known(self.heights))
+        reach = wanted.buffer(max(radius - given.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
+        wide = wanted.buffer(radius + beside_mm, quad_segs=16)
+        near = _over_faces(given, level, radius + params.allowance_mm + LEAD_MM)
+        return [
+            LevelPiece(level, above, polygon, piece, reach, standing, wanted)
+            for polygon in shapely.get_parts(free)
+            for piece in shapely.get_parts(shapely.intersection(polygon, wide))
+            if piece.area >= 1e-9 and piece.intersects(reach) and near(piece)
+        ]
+
+    def _heights(self) -> HeightField:
+        """Tip heights of the whole tool over all that may be cleared."""
+        given, params, cutter = self.given, self.params, self.given.cutter
+        lattice = given.stock.lattice
+        margin = cutter.radius_mm + params.allowance_mm + LEAD_MM + 2 * lattice.cell_mm
+        first = np.array([lattice.origin[0], lattice.origin[1]])
+        size = lattice.cell_mm * (np.array(lattice.shape[:2]) - 1)
+        if given.region.faces is not None:
+            beside = 2 * cutter.diameter_mm + params.allowance_mm
+            low, high = given.region.faces.bounds()[:, :2]
+            first, last = np.maximum(first, low - beside), np.minimum(first + size, high + beside)
+            size = last - first
+        cell = float(np.clip(cutter.radius_mm / 6, 0.1, max(1.0, float(size.max()) / 600)))
+        return HeightField.over(
+            given.whole_tool_index(params.allowance_mm),
+            first - margin - 2 * cell,
+            first + size + margin + 2 * cell,
+            cell,
+            self.bottom - 10.0 - params.floor_allowance_mm,
+        )
+
+
+@dataclass
+class Area:
+    """One connected area of one level, and the areas below that lie inside it.
+
+    Attributes:
+        free: where the axis may be. above: the level over it, or the highest stock.
+    """
+
+    level: float
+    above: float
+    free: Polygon
+    children: list[Any] = field(default_factory=list, kw_only=True)
+
+
+A = TypeVar("A", bound=Area)
+
+
+def hang_together(levels: Iterable[list[A]]) -> list[A]:
+    """Areas of levels from high to low as trees: each below the one in which most of it lies."""
+    roots: list[A] = []
+    previous: list[A] = []
+    for areas in levels:
+        for area in areas:
+            parent = max(previous, key=lambda p: p.free.intersection(area.free).area, default=None)
+            if parent is not None and parent.free.intersection(area.free).area > 0.5 * area.free.area:
+                area.above = parent.level
+                parent.children.append(area)
+            else:
+                roots.append(area)
+        previous = areas or previous
+    return roots
+
+
+def nearest_first(areas: list[A]) -> list[A]:
+    """Highest first; among equals along x."""
+    return sorted(areas, key=lambda a: (-a.level, round(a.free.centroid.x, 3), round(a.free.centroid.y, 3)))
+
+
+def branch_by_branch(roots: list[A]) -> Iterator[A]:
+    """Areas in the order in which they are cut: all that hangs below one before the next."""
+    for root in nearest_first(roots):
+        waiting = [root]
+        while waiting:
+            area = waiting.pop()
+            yield area
+            waiting += reversed(nearest_first(area.children))
+
+
+def _nothing_over(given: Given, bottom: float) -> list[Unreached]:
+    """What is told where no stock stands over the bottom: not any more, or never."""
+    x, y = np.mean(given.mesh.bounds(), axis=0)[:2].tolist()
+    advice = "Set the bottom lower, or take the row out."
+    return [Unreached(reason="No stock stands over the bottom.", place=(x, y, bottom), level_mm=bottom, advice=advice)]
+
+
+def plan_levels(given: Given, params: LevelParams, top: float, bottom: float) -> list[float]:
+    """Heights of the levels from high to low: even steps, no larger than the stepdown, between flat areas."""
+    floors = flat_heights(given, (0.2 * given.cutter.diameter_mm) ** 2) if params.flat_levels else []
+    return levels_with_stops(top, bottom, params.stepdown_mm, (z + params.floor_allowance_mm for z in floors))
+
+
+def flat_heights(given: Given, least_area_mm2: float) -> list[float]:
+    """Heights of flat areas of the part that look up and are not tiny."""
+    a, b, c = np.moveaxis(given.mesh.corners(), 1, 0)
+    cross = np.cross(b - a, c - a)
+    area = np.linalg.norm(cross, axis=1)
+    flat = (area > 0) & (cross[:, 2] > FLAT_COSINE * area)
+    found, place = told_apart(a[flat, 2])
+    totals = np.bincount(place, area[flat] / 2, minlength=len(found))
+    return [float(z) for z in found[totals >= least_area_mm2]]
+
+
+def _positions(given: Given, params: LevelParams, heights: HeightField) -> FreePositions:
+    bodies = []
+    if isinstance(given.cutter, FlatCutter):
+        away = params.allowance_mm + BODY_CLEARANCE_MM
+        bodies = [(radius + away, bottom) for radius, bottom in wider_bodies(given.tool)]
+        bodies.append((given.cutter.radius_mm + params.allowance_mm, 0.0))
+    band = max(params.allowance_mm, params.floor_allowance_mm) + params.tolerance_mm
+    return FreePositions(heights, Shadow(given.with_obstacles), bodies, band, params.tolerance_mm * 0.5)
+
+
+def _known(heights: HeightField) -> Polygon:
+    """Where tip heights are known: beyond, the open plane is a guess that holds for the whole part only."""
+    rim = 2 * heights.cell_mm
+    return shapely.box(heights.x[0] + rim, heights.y[0] + rim, heights.x[-1] - rim, heights.y[-1] - rim)
+
+
+def _over_faces(given: Given, level: float, reach: float) -> Callable[[Polygon], bool]:
+    """Tells whether a piece of a level comes to the faces that are asked for, of those that go down to it."""
+    faces = given.region.faces
+    if faces is None:
+        return lambda piece: True
+    corners = faces.corners()
+    corners = corners[corners[:, :, 2].min(axis=1) < level + UNDER_MM]
+    tree = shapely.STRtree(shapely.linestrings(corners[:, [0, 1, 2, 0], :2]))
+    return lambda piece: len(tree.query(piece, "dwithin", distance=reach)) > 0

@@ -1,0 +1,46 @@
+"""Feeds that keep the thickest chip, whatever the engagement."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+from scipy.ndimage import minimum_filter1d
+
+from fenrik.core.frames import Points
+
+MOST_TIMES = 2.0
+"""Thin engagement is not fed faster than so many times: chips are thin then, but edges and drives have limits too."""
+STEPS = 8
+"""Feeds between once and that: so many, evenly by their ratio; a change of less is not written."""
+
+
+def feed_times(held: Points, limit: float) -> Points:
+    """How many times the feed at the limit keeps its thickest chip at some engagement.
+
+    Climb milling with engagement φ up to a right angle begins with its thickest chip, h = fz · sin φ (ISO 3002-3), so
+    the feed goes with 1 / sin φ; beyond a right angle the thickest chip is fz.
+
+    Args:
+        held, limit: radians.
+    """
+    most = np.sin(np.minimum(limit, np.pi / 2))
+    times = most / np.maximum(np.sin(np.minimum(held, np.pi / 2)), most / MOST_TIMES)
+    steps = np.floor(STEPS * np.log(times) / np.log(MOST_TIMES) + 1e-9)
+    return np.asarray(np.where(held > limit, times, MOST_TIMES ** (steps / STEPS)))
+
+
+def stretches_of(points: Points, held: Points, limit: float, least_mm: float) -> Iterator[tuple[int, int, float]]:
+    """Stretches of a pass (n, 2) with one feed: first and last place, and how many times the feed at the limit.
+
+    Args:
+        held: (n,) engagement at the places, radians. least_mm: no stretch that is slowed is much shorter.
+    """
+    times = np.maximum(feed_times(held, limit), 0.0)
+    each = np.maximum(times[:-1], 0.0), times[1:]
+    step = np.minimum(*each)  # a motion goes as slowly as either of its ends asks for
+    apart = float(np.linalg.norm(np.diff(points, axis=0), axis=1).mean())
+    slow = minimum_filter1d(step, 2 * int(np.ceil(0.5 * least_mm / max(apart, 1e-9))) + 1, mode="nearest")
+    begins = np.concatenate([[0], np.flatnonzero(np.abs(np.diff(slow)) > 1e-9) + 1, [len(slow)]])
+    for a, b in zip(begins[:-1].tolist(), begins[1:].tolist(), strict=True):
+        yield a, b, float(slow[a])

@@ -1,0 +1,297 @@
+"""Steady-load roughing: clear material with an engagement of the cutter that is held all along.
+
+At each level a pass is steered so that the arc of the cutter in material never is above the limit, wherever walls,
+islands and necks are (see `ground.steady`). The tool comes from outside where the stock is open there, else by helix or
+ramp; it goes from pass to pass through what it has cleared, a little lifted; and once round each wall at the end. All
+cuts are climb cuts, fed so that the thickest chip stays the same.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import ClassVar, Literal
+
+import numpy as np
+import shapely
+from pydantic import Field
+from scipy import ndimage
+from shapely.geometry.base import BaseGeometry
+
+from fenrik.core.findings import Unreached
+from fenrik.core.frames import Points
+from fenrik.core.regions import Rings, components, fit_arcs, offset
+from fenrik.core.regions.polygons import area_of, from_shape, pole_of, to_shape
+from fenrik.core.sketches import Curve
+from fenrik.core.strategies.common import ARC_FIT_MM, START_GAP_MM, Outcome, require, to_points
+from fenrik.core.strategies.declared import Makes, Strategy, mills
+from fenrik.core.strategies.given import ON_SURFACE, Given
+from fenrik.core.strategies.ground.cleared import ClearedGround
+from fenrik.core.strategies.ground.entries import Entry, EntryParams, go_in, plan_entry
+from fenrik.core.strategies.ground.level_ground import (
+    Area,
+    LevelGround,
+    LevelParams,
+    LevelPiece,
+    branch_by_branch,
+    hang_together,
+)
+from fenrik.core.strategies.ground.load_feeds import stretches_of
+from fenrik.core.strategies.ground.steady import SteadyClearing, SteadyPass, Steering
+from fenrik.core.strategies.linking import Landscape, skimming_builder
+from fenrik.core.toolpath.builder import Kind
+
+BESIDE_SHARE = 0.6
+"""How far beside open stock the axis goes, as a share of the tool's radius."""
+LAYER_SHARE = 0.7
+"""The layer left to the passes along walls, as a share of the thickest that keeps the limit in corners."""
+PASS_FIT_SHARE = 0.15
+"""By how much of that layer motions may stray from a pass."""
+LIFT_MM = 0.3
+NEAR_SHARE = 1.0
+"""Ways shorter than so many radii are gone without lifting."""
+SLOWED_SHARE = 0.5
+"""No stretch with a feed of its own is much shorter than so much of the radius."""
+LEAST_TOLD_MM2 = 0.5
+
+
+class SteadyRoughing(LevelParams, EntryParams):
+    """Clears stock with a held load, from outside or from a helix."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = ("corner_percent",)
+
+    strategy: Literal["steady roughing"] = "steady roughing"
+    engagement_deg: float = Field(
+        default=45.0,
+        ge=10,
+        le=150,
+        title="Engagement",
+        description="Arc of the cutter in material that is never passed",
+        json_schema_extra={"unit": "deg"},
+    )
+    corner_percent: float = Field(
+        default=10.0,
+        ge=2,
+        le=100,
+        title="Least radius",
+        description="Of turns while cutting, as a share of the tool's radius",
+        json_schema_extra={"unit": "%"},
+    )
+
+
+@dataclass
+class _Area(Area):
+    """A connected area of a level, in which the axis comes from anywhere to anywhere.
+
+    Attributes:
+        fence: where the axis may be for the steered passes. walls: the same to the wall. standing: where anything
+            stands over the level.
+    """
+
+    fence: Rings
+    walls: Rings
+    standing: BaseGeometry
+    entry: Entry | None = None
+    passes: list[SteadyPass] | None = None
+    left: list[Unreached] | None = None
+
+
+def steady_roughing(given: Given, params: SteadyRoughing) -> Outcome:
+    """Roughing with a held engagement.
+
+    Raises:
+        FenrikError: for levels in the wrong order, or too many; a stepdown longer than the flutes.
+    """
+    flutes = given.cutter.flute_length_mm
+    require(
+        params.stepdown_mm <= flutes + 1e-9,
+        "stepdown_mm",
+        f"is deeper than the flutes are long ({flutes:g} mm).",
+        f"Use at most {flutes:g} mm.",
+        params.stepdown_mm,
+    )
+    ground = LevelGround(given, params)
+    if not ground.levels:
+        return Outcome(given.builder().finish(), ground.unreached)
+    steering = _Setting(given, params)
+    areas: list[_Area] = []
+
+    def level_areas() -> Iterator[list[_Area]]:
+        for pieces in ground.pieces(max(1.0, BESIDE_SHARE * steering.radius)):
+            found = [area for piece in pieces for area in steering.areas(piece, ground.highest)]
+            areas.extend(found)
+            yield found
+
+    roots = hang_together(level_areas())
+    # Kernels run without the interpreter's lock; levels do not look at one another.
+    with ThreadPoolExecutor(steering.workers) as pool:
+        for number, _ in enumerate(pool.map(steering.clear, areas)):
+            given.progress(0.4 + 0.55 * (number + 1) / len(areas), f"area {number + 1} of {len(areas)}")
+    unreached = ground.unreached
+    writer = _Writer(given, params, steering)
+    for area in branch_by_branch(roots):
+        writer.write(area)
+        unreached += area.left or []
+    return Outcome(writer.builder.finish(), unreached)
+
+
+class _Setting:
+    """What all areas of a row have in common."""
+
+    workers = 2
+
+    def __init__(self, given: Given, params: SteadyRoughing) -> None:
+        self.params = params
+        self.radius = given.cutter.radius_mm
+        self.centre_cutting = given.cutter.centre_cutting
+        self.half_cell = 0.5 * given.stock.lattice.cell_mm
+        self.limit = float(np.deg2rad(params.engagement_deg))
+        self.round_mm = params.corner_percent / 100 * self.radius
+        # Round an arc of that radius the last layer is no more than the limit: with R, ρ of cutter and arc, and the
+        # layer m, (R + ρ − m)² = R² + ρ² + 2·R·ρ·cos φ (the law of cosines for a circle inside a circle).
+        meets = (
+            self.radius
+            + self.round_mm
+            - np.sqrt(self.radius**2 + self.round_mm**2 + 2 * self.radius * self.round_mm * np.cos(self.limit))
+        )
+        self.layer = LAYER_SHARE * float(min(meets, 0.5 * self.round_mm))
+        self.steering = Steering(self.limit, 1.0 / (self.round_mm - self.layer), self.radius)
+
+    def areas(self, piece: LevelPiece, highest: float) -> list[_Area]:
+        """The connected areas of a piece; in corners and necks the axis keeps its least radius."""
+        core = offset(from_shape(piece.free), -self.round_mm)
+        found = []
+        for part in components(core):
+            fence, walls = offset(part, self.round_mm - self.layer), offset(part, self.round_mm)
+            if fence and to_shape(fence).intersects(piece.reach):
+                found.append(_Area(piece.level, highest, to_shape(walls), fence, walls, piece.standing))
+        return found
+
+    def clear(self, area: _Area) -> None:
+        """Plan an area."""
+        material = from_shape(area.standing.buffer(self.half_cell, quad_segs=4))
+        ground = ClearedGround.of(area.fence, material, self.radius)
+        clearing = SteadyClearing(ground, self.steering)
+        start = None
+        area.left = []
+        if not clearing.is_open:
+            area.entry = plan_entry(self.radius, self.centre_cutting, self.params, components(area.fence)[0], [])
+            if area.entry is None:
+                area.passes = []
+                area.left = [self._no_entry(area)]
+                return
+            start = self._start(ground, area.entry)
+        area.passes = [*clearing.passes(start), *clearing.along_walls(area.walls)]
+        area.left += self._told(area, clearing)
+
+    def _start(self, ground: ClearedGround, entry: Entry) -> tuple[Points, Points]:
+        """Place and direction after a way in, which is cleared."""
+        if entry.kind == "ramp":
+            assert entry.line is not None
+            a, b = entry.line
+            count = int(np.ceil(np.linalg.norm(b - a) / (0.05 * self.radius)))
+            ground.stamp(a + np.linspace(0, 1, count + 1)[:, None] * (b - a))
+            return a, (b - a) / np.linalg.norm(b - a)
+        centre = entry.place if entry.centre is None else entry.centre
+        turn = np.linspace(0, 2 * np.pi, 129)
+        ground.stamp(centre + entry.size * np.column_stack([np.cos(turn), np.sin(turn)]))
+        ground.stamp(centre[None])
+        return entry.place, np.array([0.0, 1.0])
+
+    def _no_entry(self, area: _Area) -> Unreached:
+        spot, room = pole_of(components(area.fence)[0])
+        return Unreached(
+            reason=f"No room to enter: the axis has {2 * room:.2f} mm and the tool is not centre cutting.",
+            place=(float(spot[0]), float(spot[1]), area.level),
+            level_mm=area.level,
+            area_mm2=area_of(area.fence),
+            advice="Use a smaller or centre-cutting tool, or drill a hole to start in.",
+        )
+
+    def _told(self, area: _Area, clearing: SteadyClearing) -> list[Unreached]:
+        """Material that no pass came to."""
+        labels, count = ndimage.label(clearing.still_left())
+        told = []
+        for label in range(1, count + 1):
+            nodes = np.argwhere(labels == label)
+            size = len(nodes) * clearing.ground.ground.cell**2
+            if size < LEAST_TOLD_MM2:
+                continue
+            x, y = clearing.ground.places(nodes[len(nodes) // 2])
+            told.append(
+                Unreached(
+                    reason=f"No pass that keeps to {self.params.engagement_deg:g}° comes there.",
+                    place=(float(x), float(y), area.level),
+                    level_mm=area.level,
+                    area_mm2=size,
+                    advice="Allow more engagement, or rough the place with a smaller tool.",
+                )
+            )
+        return told
+
+
+class _Writer:
+    """Writes the motions."""
+
+    def __init__(self, given: Given, params: SteadyRoughing, setting: _Setting) -> None:
+        self.params, self.setting = params, setting
+        self.builder = skimming_builder(given, Landscape(given))
+        self.radius, self.limit = setting.radius, setting.limit
+
+    def write(self, area: _Area) -> None:
+        if not area.passes:
+            return
+        if area.entry is not None:
+            go_in(self.builder, self.params, area.entry, area.level, area.above, False)
+        for number, one in enumerate(area.passes):
+            self._come_to(area, one, entered=number == 0 and area.entry is not None)
+            self.builder.next_pass()
+            for a, b, times in stretches_of(one.points, one.held, self.limit, SLOWED_SHARE * self.radius):
+                feed = min(times * self.builder.feeds.cutting, self.builder.feeds.most)
+                self.builder.follow(self._curve(one.points[a : b + 1], one.exact), Kind.CUT, feed=feed)
+
+    def _come_to(self, area: _Area, one: SteadyPass, entered: bool) -> None:
+        """To the begin of a pass: through cleared ground, a little lifted, or over everything."""
+        feeds, lead = self.builder.feeds, one.lead
+        if entered:
+            pass
+        elif one.way is None or self.builder.place is None:
+            height = min(area.level + START_GAP_MM, self.builder.retract_mm)
+            self.builder.travel(float(lead[0, 0]), float(lead[0, 1]), height)
+            self.builder.approach(np.array([*lead[0], area.level]))
+        else:
+            way = one.way
+            far = np.linalg.norm(np.diff(way, axis=0), axis=1).sum() > NEAR_SHARE * self.radius
+            up = area.level + LIFT_MM if far else area.level
+            self.builder.link_at(np.vstack([to_points(way, up), [[*lead[0], area.level]]]), feeds.exit)
+        if len(lead) > 1:
+            self.builder.follow(self._curve(lead, one.exact), Kind.LINK, feed=feeds.exit)
+
+    def _curve(self, run: Points, exact: bool) -> Curve:
+        if exact:
+            return fit_arcs(run, False, ARC_FIT_MM)
+        within = PASS_FIT_SHARE * self.setting.layer
+        simple = shapely.get_coordinates(shapely.simplify(shapely.linestrings(run), 0.5 * within))
+        return fit_arcs(simple, False, within)
+
+
+def _makes(params: SteadyRoughing) -> Makes:
+    return "all from above" if params.allowance_mm == params.floor_allowance_mm == 0 else "nothing"
+
+
+STRATEGY = Strategy(
+    params=SteadyRoughing,
+    run=steady_roughing,
+    version=1,
+    skims=True,
+    group="Free shapes",
+    needs=(*ON_SURFACE, "tool", "region"),
+    cutters=mills("flat", "bull-nose"),
+    stage=1,
+    everywhere=True,
+    makes=_makes,
+    fresh={"allowance_mm": 0.3, "floor_allowance_mm": 0.2, "tolerance_mm": 0.05},
+    of_diameter={"stepdown_mm": 1.0},
+    finishes=lambda params: ("level", "upright") if _makes(params) == "all from above" else (),
+)
