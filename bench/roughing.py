@@ -12,12 +12,11 @@ import numpy as np
 import shapely
 from numba import njit
 
-from common import show
-
-CELL_SHARE, SAMPLE_SHARE = 0.02, 0.1
+CELL_SHARE, SAMPLE_SHARE = 0.005, 0.1
 """Of the measuring raster's cells and of the samples along motions, in radii."""
 FILM_MM = 0.02
 RINGS = 720
+FLAT_MM, STAMP_SHARE = 1e-4, 0.02
 
 
 @dataclass
@@ -25,7 +24,8 @@ class Piece:
     """A part with the box it is cut from.
 
     Attributes:
-        shape: Open CASCADE. box: (2, 3). radius_mm: of the cutter. allowance_mm: on walls.
+        shape: Open CASCADE. box: (2, 3). radius_mm: of the cutter. allowance_mm: on walls. blank: a round
+            one in place of the box. hole: what is taken out over the base, of pieces with upright walls.
     """
 
     name: str
@@ -34,6 +34,8 @@ class Piece:
     radius_mm: float
     stepdown_mm: float
     allowance_mm: float = 0.0
+    blank: Any = None
+    hole: Any = None
 
 
 @dataclass
@@ -53,67 +55,107 @@ class Measured:
 
 
 @njit(cache=False)
-def _walk(tops, x0, y0, cell, radius, film, start, end, kind, cutting, entering, step):  # type: ignore[no-untyped-def]
-    held = []
-    places = []
-    air, cut = 0.0, 0.0
-    reach = int(radius / cell) + 1
+def _take(tops, x0, y0, cell, radius, film, at):  # type: ignore[no-untyped-def]
+    """Lower the cells under the cutter; gives how many of them stood higher."""
+    took, reach = 0, int(radius / cell) + 1
+    ci = int((at[0] - x0) / cell)
+    for i in range(max(ci - reach, 0), min(ci + reach + 2, tops.shape[0])):
+        px = x0 + (i + 0.5) * cell - at[0]
+        if px * px > radius * radius:
+            continue
+        tall = np.sqrt(radius * radius - px * px)
+        j0 = int(np.ceil((at[1] - tall - y0) / cell - 0.5))
+        j1 = int(np.floor((at[1] + tall - y0) / cell - 0.5))
+        for j in range(max(j0, 0), min(j1 + 1, tops.shape[1])):
+            if tops[i, j] > at[2]:
+                if tops[i, j] > at[2] + film:
+                    took += 1
+                tops[i, j] = at[2]
+    return took
+
+
+@njit(cache=False)
+def _engaged(tops, x0, y0, cell, radius, film, a, b, at):  # type: ignore[no-untyped-def]
+    """Arc of the front half of the cutter, on its way from a to b, beside cells that stand higher than its tip, degrees."""
+    ux, uy = b[0] - a[0], b[1] - a[1]
+    size = max(np.hypot(ux, uy), 1e-12)
+    ux, uy, touching = ux / size, uy / size, 0
+    for k in range(RINGS // 2):
+        angle = -np.pi / 2 + (k + 0.5) * 2 * np.pi / RINGS
+        c, s = np.cos(angle), np.sin(angle)
+        i = int(np.floor((at[0] + (radius + 0.5 * cell) * (c * ux - s * uy) - x0) / cell))
+        j = int(np.floor((at[1] + (radius + 0.5 * cell) * (c * uy + s * ux) - y0) / cell))
+        if 0 <= i < tops.shape[0] and 0 <= j < tops.shape[1] and tops[i, j] > at[2] + film:
+            touching += 1
+    return touching * 360.0 / RINGS
+
+
+@njit(cache=False)
+def _walk(tops, x0, y0, cell, radius, film, start, end, kind, cutting, step):  # type: ignore[no-untyped-def]
+    """Move the cutter; at samples of cuts, a step apart, the arc that meets material, and the place; the length of cuts,
+    and of those samples that took nothing."""
+    held, places = [], []
+    air, cut, since, took, moved = 0.0, 0.0, 0.0, 0, 0.0
     for m in range(len(start)):
         length = np.sqrt(((end[m] - start[m]) ** 2).sum())
         pieces = max(int(np.ceil(length / step)), 1)
-        flat = np.hypot(end[m, 0] - start[m, 0], end[m, 1] - start[m, 1])
+        last = m + 1 == len(start) or kind[m + 1] != kind[m]
         for k in range(1, pieces + 1):
-            t = k / pieces
-            x = start[m, 0] + t * (end[m, 0] - start[m, 0])
-            y = start[m, 1] + t * (end[m, 1] - start[m, 1])
-            z = start[m, 2] + t * (end[m, 2] - start[m, 2])
-            if kind[m] == cutting and flat > 1e-9:
-                ux, uy = (end[m, 0] - start[m, 0]) / flat, (end[m, 1] - start[m, 1]) / flat
-                touching = 0
-                for a in range(RINGS // 2):
-                    angle = -np.pi / 2 + (a + 0.5) * 2 * np.pi / RINGS
-                    c, s = np.cos(angle), np.sin(angle)
-                    px = x + (radius - 0.5 * cell) * (c * ux - s * uy)
-                    py = y + (radius - 0.5 * cell) * (c * uy + s * ux)
-                    i, j = int((px - x0) / cell), int((py - y0) / cell)
-                    if 0 <= i < tops.shape[0] and 0 <= j < tops.shape[1] and tops[i, j] > z + film:
-                        touching += 1
-                held.append(touching * 360.0 / RINGS)
-                places.append((x, y, z))
-            took = False
-            ci, cj = int((x - x0) / cell), int((y - y0) / cell)
-            for i in range(max(ci - reach, 0), min(ci + reach + 2, tops.shape[0])):
-                px = x0 + (i + 0.5) * cell - x
-                if px * px > radius * radius:
-                    continue
-                tall = np.sqrt(radius * radius - px * px)
-                j0, j1 = int(np.ceil((y - tall - y0) / cell - 0.5)), int(np.floor((y + tall - y0) / cell - 0.5))
-                for j in range(max(j0, 0), min(j1 + 1, tops.shape[1])):
-                    if tops[i, j] > z:
-                        if tops[i, j] > z + film:
-                            took = True
-                        tops[i, j] = z
-            if kind[m] == cutting:
-                cut += length / pieces
-                if not took:
-                    air += length / pieces
+            place = start[m] + k / pieces * (end[m] - start[m])
+            moved += length / pieces
+            since += length / pieces if kind[m] == cutting else 0.0
+            sample = kind[m] == cutting and since >= 0.99 * step
+            if not sample and moved < STAMP_SHARE * radius and not (last and k == pieces):
+                continue
+            fresh, moved = _take(tops, x0, y0, cell, radius, film, place), 0.0
+            took += fresh
+            if sample:
+                if took > 0:
+                    held.append(_engaged(tops, x0, y0, cell, radius, film, start[m], end[m], place))
+                    places.append((place[0], place[1], place[2]))
+                else:
+                    air += since
+                cut += since
+                since, took = 0.0, 0
+            if kind[m] != cutting:
+                took = 0
     return np.array(held), air, cut, np.array(places)
 
 
-def measure(piece: Piece, path: Any) -> Measured:
+def measure(piece: Piece, path: Any, cell_share: float = CELL_SHARE) -> Measured:
     """Move the cutter through a raster of heights."""
     from fenrik.core.toolpath import Kind
 
-    cell = CELL_SHARE * piece.radius_mm
-    flat, _ = path.flattened(0.002)
+    cell = cell_share * piece.radius_mm
+    flat, _ = path.flattened(FLAT_MM)
     low, high = piece.box
     size = np.ceil((high - low)[:2] / cell).astype(int)
     tops = np.full(tuple(size), high[2], np.float32)
+    if piece.blank is not None:
+        x, y = (low[a] + (np.arange(size[a]) + 0.5) * cell for a in (0, 1))
+        shapely.prepare(piece.blank)
+        tops[~shapely.contains_xy(piece.blank, *np.meshgrid(x, y, indexing="ij"))] = -np.inf
     held, air, cut, place = _walk(
         tops, float(low[0]), float(low[1]), cell, piece.radius_mm, FILM_MM, flat.point[:-1], flat.point[1:],
-        flat.kind[1:].astype(np.int64), int(Kind.CUT), int(Kind.ENTRY), SAMPLE_SHARE * piece.radius_mm,
+        flat.kind[1:].astype(np.int64), int(Kind.CUT), SAMPLE_SHARE * piece.radius_mm,
     )  # fmt: skip
     return Measured(held, air, cut, tops, place)
+
+
+def left_over(piece: Piece, tops: np.ndarray, cell_share: float = CELL_SHARE) -> tuple[float, float]:
+    """Of a piece with upright walls: the share of what the cutter can reach that still stands, %, and how thick it is."""
+    from scipy import ndimage
+
+    cell = cell_share * piece.radius_mm
+    grown = piece.radius_mm + piece.allowance_mm
+    reach = piece.hole.buffer(-grown, quad_segs=64).buffer(piece.radius_mm - cell, quad_segs=64)
+    x, y = (piece.box[0, a] + (np.arange(tops.shape[a]) + 0.5) * cell for a in (0, 1))
+    shapely.prepare(reach)
+    within = shapely.contains_xy(reach, *np.meshgrid(x, y, indexing="ij"))
+    stands = tops > piece.box[1, 2] - piece.stepdown_mm + FILM_MM
+    thick = ndimage.distance_transform_edt(stands) * cell
+    left = stands & within
+    return 100 * left.sum() / within.sum(), float(thick[left].max(initial=0.0))
 
 
 def prism(outline: Any, height: float, base: float = 0.0) -> Any:
@@ -142,17 +184,117 @@ def less(a: Any, b: Any) -> Any:
     return BRepAlgoAPI_Cut(a, b).Shape()
 
 
-def plain_pocket(size: float = 1.0) -> Piece:
+def pocket(size: float) -> Piece:
     """A rectangular pocket 100 × 75 × 12 mm."""
-    box = shapely.box(-15, -15, 115, 90)
-    shape = less(prism(box, 15.0), prism(shapely.box(0, 0, 100, 75), 12.0, 3.0))
-    return Piece("pocket", shape, np.array([[-15, -15, 0], [115, 90, 15.0]]), 6.0, 12.0)
+    block, hole = shapely.box(-15, -15, 100 * size + 15, 75 * size + 15), shapely.box(0, 0, 100 * size, 75 * size)
+    return prismatic("pocket", block, hole, 12.0, 6.0)
+
+
+def star(size: float) -> Piece:
+    """A boss with five arms, standing in a round blank."""
+    turn = np.arange(10) * np.pi / 5 + np.pi / 2
+    radius = size * np.where(np.arange(10) % 2 == 0, 55.0, 24.0)
+    arms = shapely.Polygon(np.column_stack([radius * np.cos(turn), radius * np.sin(turn)]))
+    arms = arms.buffer(-3, quad_segs=32).buffer(6, quad_segs=32).buffer(-3, quad_segs=32)
+    blank = shapely.Point(0, 0).buffer(70 * size, quad_segs=96)
+    return prismatic("star", blank, blank.buffer(30).difference(arms), 15.0, 5.0, blank)
+
+
+def islands(size: float) -> Piece:
+    """A plate with twelve islands, and two necks narrower than 1.3 diameters of the tool."""
+    hole = shapely.union_all([
+        shapely.box(0, 0, 150 * size, 110 * size),
+        shapely.box(150 * size - 1, 40 * size, 150 * size + 25, 40 * size + 12.5),
+        shapely.box(150 * size + 24, 20 * size, 150 * size + 70, 70 * size),
+        shapely.box(60 * size, 110 * size - 1, 60 * size + 12, 110 * size + 20),
+        shapely.box(40 * size, 110 * size + 19, 100 * size, 110 * size + 60),
+    ])  # fmt: skip
+    rng = np.random.default_rng(5)
+    for k, (i, j) in enumerate(np.ndindex(4, 3)):
+        place = shapely.Point((20 + 36 * i) * size, (20 + 34 * j) * size)
+        round_ = place.buffer(6 + 3 * rng.uniform(), quad_segs=32)
+        square = shapely.box(*(np.array(place.coords[0]) - 7), *(np.array(place.coords[0]) + 7))
+        hole = hole.difference(round_ if k % 2 else square)
+    low, high = np.array(hole.bounds[:2]) - 15, np.array(hole.bounds[2:]) + 15
+    return prismatic("islands", shapely.box(*low, *high), hole, 12.0, 5.0)
+
+
+def ribs(size: float) -> Piece:
+    """Ribs 2 mm thin between channels that are open at one side."""
+    block = shapely.box(0, 0, 120 * size, 90 * size)
+    pitch = 28.0 * size
+    channels = [shapely.box(-30, 4 + k * pitch, 112 * size, 4 + k * pitch + pitch - 2) for k in range(3)]
+    return prismatic(
+        "ribs", block, shapely.union_all([*channels, shapely.box(-30, -30, -0.001, 120 * size)]), 16.0, 5.0
+    )
+
+
+def cavity(size: float) -> Piece:
+    """A cavity 200 × 150 × 60 mm with 3 degrees of draft and a free-form floor."""
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_Transform
+    from OCP.gp import gp_Trsf, gp_Vec
+
+    from shapes import cover
+
+    high = 60.0 * size
+    mouth = shapely.box(0, 0, 200 * size, 150 * size).buffer(-20 * size).buffer(20 * size, quad_segs=16)
+    inner = _drafted(mouth, 25.0 * size, 25.0 * size + high, np.tan(np.deg2rad(3)))
+    move = gp_Trsf()
+    move.SetTranslation(gp_Vec(-20 * size, -20 * size, 0))
+    floor = BRepBuilderAPI_Transform(cover(240 * size, 190 * size), move, True).Shape()
+    block = prism(shapely.box(-20 * size, -20 * size, 220 * size, 170 * size), 25.0 * size + high)
+    shape = less(block, less(inner, floor))
+    box = np.array([[-20, -20, 0], [220, 170, 85.0]]) * size
+    return Piece("cavity", shape, box, 6.0, high / 12, 0.5)
+
+
+def lens(size: float) -> Piece:
+    """A lens mould: a spherical hollow with a flat rim in a block."""
+    from OCP.BRepPrimAPI import BRepPrimAPI_MakeSphere
+    from OCP.gp import gp_Pnt
+
+    block = prism(shapely.box(-50 * size, -50 * size, 50 * size, 50 * size), 40.0 * size)
+    ball = BRepPrimAPI_MakeSphere(gp_Pnt(0, 0, 75.0 * size), 58.0 * size).Shape()
+    rim = prism(shapely.Point(0, 0).buffer(48 * size, quad_segs=96), 10.0 * size, 36.0 * size)
+    box = np.array([[-50, -50, 0], [50, 50, 40.0]]) * size
+    return Piece("lens", less(less(block, ball), rim), box, 5.0, 4.0 * size, 0.3)
+
+
+def prismatic(name: str, block: Any, hole: Any, depth: float, radius: float, blank: Any = None) -> Piece:
+    """A block on a base of 3 mm with a hole of a depth; its box, or a round blank."""
+    shape = less(prism(block, depth + 3.0), prism(hole, depth, 3.0))
+    box = np.array([[*block.bounds[:2], 0.0], [*block.bounds[2:], depth + 3.0]])
+    return Piece(name, shape, box, radius, depth, blank=blank, hole=hole)
+
+
+def _drafted(outline: Any, low: float, high: float, slope: float) -> Any:
+    """A solid between an outline at a height and the same moved in, lower."""
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakePolygon
+    from OCP.BRepOffsetAPI import BRepOffsetAPI_ThruSections
+    from OCP.gp import gp_Pnt
+
+    sections = BRepOffsetAPI_ThruSections(True, True)
+    ring = np.asarray(outline.exterior.coords)[:-1]
+    centre = ring.mean(axis=0)
+    scale = 1 - slope * (high - low) / np.abs(ring - centre).max(axis=0)
+    for z, by in ((low, scale), (high, np.ones(2))):
+        wire = BRepBuilderAPI_MakePolygon()
+        for x, y in centre + (ring - centre) * by:
+            wire.Add(gp_Pnt(float(x), float(y), z))
+        wire.Close()
+        sections.AddWire(wire.Wire())
+    sections.Build()
+    return sections.Shape()
+
+
+PIECES = {"pocket": pocket, "star": star, "islands": islands, "ribs": ribs, "cavity": cavity, "lens": lens}
 
 
 def run(piece: Piece, params: Any, most: float = 12000.0) -> tuple[Any, float, Any]:
     """The path of a strategy on a piece, how long it takes, and what it was given."""
     from fenrik.core.solids.reading import mesh_at, solid_from_shape
     from fenrik.core.stock import Stock
+    from fenrik.core.stock.shaping import stock_from_mesh
     from fenrik.core.strategies.given import Given, Region
     from fenrik.core.strategies.registry import run_strategy
     from fenrik.core.toolpath import Feeds
@@ -162,7 +304,10 @@ def run(piece: Piece, params: Any, most: float = 12000.0) -> tuple[Any, float, A
     mesh = mesh_at(solid, 0.25 * params.tolerance_mm)
     cutter = FlatCutter(diameter_mm=2 * piece.radius_mm, flute_length_mm=6 * piece.radius_mm)
     tool = Tool(number=1, cutter=cutter, stick_out_mm=max(8 * piece.radius_mm, 80.0))
-    stock = Stock.box(piece.box[0], piece.box[1], 0.5)
+    cell = 0.5 if np.ptp(piece.box[:, 0]) < 500 else 1.0
+    stock = Stock.box(piece.box[0], piece.box[1], cell)
+    if piece.blank is not None:
+        stock = stock_from_mesh(mesh_at(solid_from_shape(prism(piece.blank, piece.box[1, 2])), 0.01), cell)
     given = Given.of(
         mesh=mesh, surface=(mesh, solid.surfaces), stock=stock, tool=tool, cutter=cutter,
         feeds=Feeds(2000, 600, 6000, most), safe=(piece.box[1, 2] + 16, piece.box[1, 2] + 6), obstacles=None,
@@ -193,6 +338,9 @@ def report(piece: Piece, limit: float = 45.0) -> None:
         f" {motions / max(found.cut_mm, 1e-9):.2f} motions/mm, retracts {retracts},"
         f" memory {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6:.2f} GB, {len(outcome.unreached)} told"
     )
+    if piece.hole is not None:
+        share, thick = left_over(piece, found.tops)
+        print(f"   left {share:.4f} % of what can be reached, {thick:.2f} mm thick")
     worst = np.argsort(held)[-5:]
     print("   worst", np.round(found.place[worst], 2).tolist(), np.round(held[worst], 1).tolist())
     for told in outcome.unreached[:5]:
@@ -200,4 +348,5 @@ def report(piece: Piece, limit: float = 45.0) -> None:
 
 
 if __name__ == "__main__":
-    report(plain_pocket(), float(sys.argv[1]) if len(sys.argv) > 1 else 45.0)
+    for name in sys.argv[1].split(","):
+        report(PIECES[name](float(sys.argv[2])), float(sys.argv[3]))

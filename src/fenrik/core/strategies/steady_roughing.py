@@ -38,15 +38,18 @@ from fenrik.core.strategies.ground.level_ground import (
     hang_together,
 )
 from fenrik.core.strategies.ground.load_feeds import stretches_of
+from fenrik.core.strategies.ground.narrow import NarrowBays
 from fenrik.core.strategies.ground.steady import SteadyClearing, SteadyPass, Steering
+from fenrik.core.strategies.ground.wall_passes import WallPasses
 from fenrik.core.strategies.linking import Landscape, skimming_builder
 from fenrik.core.toolpath.builder import Kind
 
 BESIDE_SHARE = 0.6
 """How far beside open stock the axis goes, as a share of the tool's radius."""
+LAYER_ROUNDS = 20
 LAYER_SHARE = 0.7
 """The layer left to the passes along walls, as a share of the thickest that keeps the limit in corners."""
-PASS_FIT_SHARE = 0.15
+PASS_FIT_SHARE = 0.06
 """By how much of that layer motions may stray from a pass."""
 LIFT_MM = 0.3
 NEAR_SHARE = 1.0
@@ -71,7 +74,7 @@ class SteadyRoughing(LevelParams, EntryParams):
         json_schema_extra={"unit": "deg"},
     )
     corner_percent: float = Field(
-        default=10.0,
+        default=6.0,
         ge=2,
         le=100,
         title="Least radius",
@@ -86,12 +89,13 @@ class _Area(Area):
 
     Attributes:
         fence: where the axis may be for the steered passes. walls: the same to the wall. standing: where anything
-            stands over the level.
+            stands over the level. reach: where the axis takes stock for certain.
     """
 
     fence: Rings
     walls: Rings
     standing: BaseGeometry
+    reach: BaseGeometry
     entry: Entry | None = None
     passes: list[SteadyPass] | None = None
     left: list[Unreached] | None = None
@@ -116,11 +120,15 @@ def steady_roughing(given: Given, params: SteadyRoughing) -> Outcome:
         return Outcome(given.builder().finish(), ground.unreached)
     steering = _Setting(given, params)
     areas: list[_Area] = []
+    bays = NarrowBays(steering.radius, params.allowance_mm)
 
     def level_areas() -> Iterator[list[_Area]]:
         for pieces in ground.pieces(max(1.0, BESIDE_SHARE * steering.radius)):
             found = [area for piece in pieces for area in steering.areas(piece, ground.highest)]
             areas.extend(found)
+            if pieces:
+                reached = shapely.union_all([area.free.buffer(steering.radius, quad_segs=16) for area in found])
+                bays.look(pieces[0].level, pieces[0].wanted, ground.covered(pieces[0].level), reached)
             yield found
 
     roots = hang_together(level_areas())
@@ -128,7 +136,7 @@ def steady_roughing(given: Given, params: SteadyRoughing) -> Outcome:
     with ThreadPoolExecutor(steering.workers) as pool:
         for number, _ in enumerate(pool.map(steering.clear, areas)):
             given.progress(0.4 + 0.55 * (number + 1) / len(areas), f"area {number + 1} of {len(areas)}")
-    unreached = ground.unreached
+    unreached = ground.unreached + bays.found()
     writer = _Writer(given, params, steering)
     for area in branch_by_branch(roots):
         writer.write(area)
@@ -147,16 +155,22 @@ class _Setting:
         self.centre_cutting = given.cutter.centre_cutting
         self.half_cell = 0.5 * given.stock.lattice.cell_mm
         self.limit = float(np.deg2rad(params.engagement_deg))
-        self.round_mm = params.corner_percent / 100 * self.radius
-        # Round an arc of that radius the last layer is no more than the limit: with R, ρ of cutter and arc, and the
-        # layer m, (R + ρ − m)² = R² + ρ² + 2·R·ρ·cos φ (the law of cosines for a circle inside a circle).
-        meets = (
-            self.radius
-            + self.round_mm
-            - np.sqrt(self.radius**2 + self.round_mm**2 + 2 * self.radius * self.round_mm * np.cos(self.limit))
-        )
-        self.layer = LAYER_SHARE * float(min(meets, 0.5 * self.round_mm))
-        self.steering = Steering(self.limit, 1.0 / (self.round_mm - self.layer), self.radius)
+        self.least_mm = params.corner_percent / 100 * self.radius
+        self.layer = 0.0
+        for _ in range(LAYER_ROUNDS):
+            self.layer = self._layer(self.least_mm + self.layer)
+        self.round_mm = self.least_mm + self.layer
+        self.steering = Steering(self.limit, 1.0 / self.least_mm, self.radius)
+
+    def _layer(self, round_mm: float) -> float:
+        """The layer that is left to the pass along walls with corners of a radius.
+
+        Round an arc of that radius it is no more than the limit: with R, ρ of cutter and arc, and the layer m,
+        (R + ρ − m)² = R² + ρ² + 2·R·ρ·cos φ (the law of cosines for a circle inside a circle).
+        """
+        r = self.radius
+        meets = r + round_mm - float(np.sqrt(r**2 + round_mm**2 + 2 * r * round_mm * np.cos(self.limit)))
+        return LAYER_SHARE * min(meets, 0.5 * round_mm)
 
     def areas(self, piece: LevelPiece, highest: float) -> list[_Area]:
         """The connected areas of a piece; in corners and necks the axis keeps its least radius."""
@@ -165,13 +179,22 @@ class _Setting:
         for part in components(core):
             fence, walls = offset(part, self.round_mm - self.layer), offset(part, self.round_mm)
             if fence and to_shape(fence).intersects(piece.reach):
-                found.append(_Area(piece.level, highest, to_shape(walls), fence, walls, piece.standing))
+                found.append(
+                    _Area(
+                        piece.level,
+                        highest,
+                        to_shape(walls),
+                        fence,
+                        walls,
+                        piece.standing,
+                        piece.reach,
+                    )
+                )
         return found
 
     def clear(self, area: _Area) -> None:
         """Plan an area."""
-        material = from_shape(area.standing.buffer(self.half_cell, quad_segs=4))
-        ground = ClearedGround.of(area.fence, material, self.radius)
+        ground = ClearedGround.of(area.fence, from_shape(area.standing), self.radius, self.half_cell)
         clearing = SteadyClearing(ground, self.steering)
         start = None
         area.left = []
@@ -182,7 +205,13 @@ class _Setting:
                 area.left = [self._no_entry(area)]
                 return
             start = self._start(ground, area.entry)
-        area.passes = [*clearing.passes(start), *clearing.along_walls(area.walls)]
+        area.passes = list(clearing.passes(start))
+        walls = WallPasses(ground, self.limit, area.reach, clearing.at)
+        area.passes += walls.corners(area.walls, self.layer, 1.0 / self.steering.wide, self.round_mm)
+        clearing.at = walls.at
+        area.passes += clearing.rest()
+        walls.at = clearing.at
+        area.passes += walls.along(area.walls)
         area.left += self._told(area, clearing)
 
     def _start(self, ground: ClearedGround, entry: Entry) -> tuple[Points, Points]:
@@ -247,9 +276,13 @@ class _Writer:
         for number, one in enumerate(area.passes):
             self._come_to(area, one, entered=number == 0 and area.entry is not None)
             self.builder.next_pass()
+            feeds = self.builder.feeds
             for a, b, times in stretches_of(one.points, one.held, self.limit, SLOWED_SHARE * self.radius):
-                feed = min(times * self.builder.feeds.cutting, self.builder.feeds.most)
-                self.builder.follow(self._curve(one.points[a : b + 1], one.exact), Kind.CUT, feed=feed)
+                curve = self._curve(one.points[a : b + 1], one.exact)
+                if times is None:
+                    self.builder.follow(curve, Kind.LINK, feed=feeds.exit)
+                else:
+                    self.builder.follow(curve, Kind.CUT, feed=min(times * feeds.cutting, feeds.most))
 
     def _come_to(self, area: _Area, one: SteadyPass, entered: bool) -> None:
         """To the begin of a pass: through cleared ground, a little lifted, or over everything."""

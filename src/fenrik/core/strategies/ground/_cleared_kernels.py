@@ -239,13 +239,14 @@ def stamp(g: Ground, x: float, y: float) -> None:
 
 
 @kernel(nogil=True)
-def sweep(g: Ground, ax: float, ay: float, bx: float, by: float) -> None:
+def sweep(g: Ground, ax: float, ay: float, bx: float, by: float) -> float:
     """Clear what the cutter takes on a step that is short beside its radius, where it has cleared its begin: only the
-    rim of it in front is new."""
+    rim of it in front is new. Gives how thick the material was that it took from any node."""
     dx, dy = bx - ax, by - ay
     size = dx * dx + dy * dy
     if size < 1e-18:
-        return
+        return 0.0
+    took = 0.0
     length = np.sqrt(size)
     outer, inner = g.radius + NEAR_CELLS * g.cell, g.radius - NEAR_CELLS * g.cell - length
     inner2 = inner * inner if inner > 0.0 else 0.0
@@ -268,5 +269,8 @@ def sweep(g: Ground, ax: float, ay: float, bx: float, by: float) -> None:
                 t = max(along / size, -1.0)
                 d2 = (px - t * dx) ** 2 + (py - t * dy) ** 2
             d = np.sqrt(d2)
-            if d < g.axis[i, j]:
+            before = g.axis[i, j]
+            if d < before:
+                took = max(took, before - max(d, g.radius))
                 g.axis[i, j] = d
+    return took

@@ -24,6 +24,8 @@ OVER_FENCE, OVER_LIMIT = 2e-3, 1.01
 must not be bad after a step for rounding."""
 AHEAD = 8
 """Steps of a quarter turn away from material in which it is looked whether that is a way out."""
+IN_TURNS, TIGHT_TURN = 0.2, 4.0
+"""By how much less of the limit is allowed in turns of the radius divided by so much, and tighter ones."""
 TURN = 0.25
 """Radians by which one step turns at most."""
 
@@ -41,13 +43,20 @@ def _turned(x: float, y: float, ux: float, uy: float, bend: float, way: float) -
 
 
 @kernel(nogil=True)
+def _allowed(g: Ground, bend: float, limit: float) -> float:
+    """The limit where the axis turns away from the material: in a tight turn a little material is a long arc."""
+    return limit * (1.0 - IN_TURNS * min(max(-bend * g.radius / TIGHT_TURN, 0.0), 1.0))
+
+
+@kernel(nogil=True)
 def _good(
     g: Ground, x: float, y: float, ux: float, uy: float, bend: float, way: float, limit: float, away: float
 ) -> bool:
     """Whether a step keeps to the limit and leaves a way out: turning off at the bend `away`."""
+    allowed = _allowed(g, bend, limit)
     x, y, ux, uy = _turned(x, y, ux, uy, bend, way)
     room = fence_at(g, x, y)
-    if room > 0.0 or engagement(g, x, y, ux, uy) > limit:
+    if room > 0.0 or engagement(g, x, y, ux, uy) > allowed:
         return False
     near = room > -2.0 / away
     for k in range(AHEAD + 1):
@@ -76,7 +85,7 @@ def _held(
     bend, before, value_before = last, 0.0, np.nan
     for _ in range(SECANTS):
         px, py, vx, vy = _turned(x, y, ux, uy, bend, way)
-        value = engagement(g, px, py, vx, vy) - (1.0 - 0.5 * CLOSE) * limit
+        value = engagement(g, px, py, vx, vy) - (1.0 - 0.5 * CLOSE) * _allowed(g, bend, limit)
         if abs(value) < 0.5 * CLOSE * limit or (bend == into and value < 0.0):
             return bend, True
         if not np.isnan(value_before) and abs(bend - before) > 1e-9 and (value - value_before) / (bend - before) > 0.0:
@@ -120,7 +129,7 @@ def cut_pass(
         limit: radians. wide, tight: bends away from material, 1/mm, as a rule and where there is no room for that.
         into: greatest bend into it. way: greatest step. air: how far it goes on without material, and half
             as far as it may have to go to it.
-        out: (n, 5) place, direction, engagement; written on from `count` on.
+        out: (n, 6) place, direction, engagement, thickest material taken; written on from `count` on.
 
     Returns:
         Number of places in all, and why it ends: 0 no material any more, 1 `out` is full, 2 no way on.
@@ -144,9 +153,10 @@ def cut_pass(
             return count, 2
         nx, ny, vx, vy = _turned(x, y, ux, uy, bend, step)
         held = engagement(g, nx, ny, vx, vy)
-        sweep(g, x, y, nx, ny)
+        took = sweep(g, x, y, nx, ny)
         x, y, ux, uy, last = nx, ny, vx, vy, bend
         out[count, 0], out[count, 1], out[count, 2], out[count, 3], out[count, 4] = x, y, ux, uy, held
+        out[count, 5] = took
         count += 1
         idle = 0.0 if held > low else idle + step
         if idle > air:

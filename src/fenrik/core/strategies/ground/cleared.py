@@ -29,7 +29,8 @@ class ClearedGround:
     """What is cleared at a level, and the fence of the axis.
 
     Attributes:
-        low: (2,) the lattice's first node. fence: the region of the axis. within: (nx, ny) nodes that it comes to.
+        low: (2,) the lattice's first node. fence: the region of the axis. within: (nx, ny) nodes with
+            material that it comes to.
         ground: what the kernels look at; its field of the axis changes as the ground is cleared.
     """
 
@@ -39,26 +40,27 @@ class ClearedGround:
     ground: kernels.Ground
 
     @classmethod
-    def of(cls, fence: Rings, material: Rings, radius_mm: float) -> ClearedGround:
+    def of(cls, fence: Rings, material: Rings, radius_mm: float, spare_mm: float = 0.0) -> ClearedGround:
         """Ground before the first motion.
 
         Args:
             fence: where the axis may be. material: where material stands, beyond the fence too.
+            spare_mm: so much farther out material may stand; nothing is cut for that alone.
         """
         cell = CELL_SHARE * radius_mm
         corners = np.vstack(fence)
         low = corners.min(axis=0) - radius_mm - RIM_CELLS * cell
         size = np.ceil((corners.max(axis=0) + radius_mm + RIM_CELLS * cell - low) / cell).astype(int) + 1
         edges, beyond = _distances(fence, low, size, cell)
+        axis, stands = np.full(tuple(size), -radius_mm, np.float32), np.zeros(tuple(size), np.bool_)
         if material:
-            axis = radius_mm - _distances(material, low, size, cell)[1]
-        else:
-            axis = np.full(tuple(size), -radius_mm, np.float32)
+            axis = radius_mm + spare_mm - _distances(material, low, size, cell)[1]
+            stands = axis > radius_mm + spare_mm
         angle = np.linspace(-np.pi / 2, np.pi / 2, kernels.HALF_ARC + 1)
         ground = kernels.Ground(
             axis, beyond, float(low[0]), float(low[1]), cell, radius_mm, edges, np.cos(angle), np.sin(angle)
         )
-        within = _inside(offset(fence, (1.0 - RIM_SHARE) * radius_mm), low, size, cell)
+        within = stands & _inside(offset(fence, (1.0 - RIM_SHARE) * radius_mm), low, size, cell)
         return cls(low, fence, within, ground)
 
     def places(self, nodes: NDArray[np.int64]) -> Points:
@@ -77,6 +79,10 @@ class ClearedGround:
     def left(self, film_mm: float) -> NDArray[np.bool_]:
         """The nodes at which material stands that the cutter can come to, but for a film beside what is cleared."""
         return self.within & (self.ground.axis > self.ground.radius + film_mm)
+
+    def left_at(self, nodes: tuple[NDArray[np.int64], ...], film_mm: float) -> NDArray[np.bool_]:
+        """The same for some nodes."""
+        return self.within[nodes] & (self.ground.axis[nodes] > self.ground.radius + film_mm)
 
     def way(self, a: Points, b: Points, longest_mm: float) -> Points | None:
         """Places from a to b through cleared ground, a with them; None where there is no such way."""

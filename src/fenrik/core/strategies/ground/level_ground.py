@@ -17,6 +17,7 @@ from fenrik.core.contact.region import HeightField
 from fenrik.core.findings import Unreached
 from fenrik.core.progress import part_of
 from fenrik.core.regions import Shadow, told_apart
+from fenrik.core.regions.polygons import to_shape
 from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import MM, Anchors, CommonParams, End, Level, Picks, StockTops, require
 from fenrik.core.strategies.given import BODY_CLEARANCE_MM, Given
@@ -137,7 +138,8 @@ class LevelGround:
         self.heights = self._heights()
         self._watch = NarrowPlaces(given, params.allowance_mm, params.floor_allowance_mm, self.tops, self.heights)
         self._stock = StandingStock(given.stock)
-        self._positions = _positions(given, params, self.heights)
+        self._shadow = Shadow(given.with_obstacles)
+        self._positions = _positions(given, params, self.heights, self._shadow)
 
     @property
     def highest(self) -> float:
@@ -147,6 +149,10 @@ class LevelGround:
     def unreached(self) -> list[Unreached]:
         """Places where the tool does not fit, of the levels that were asked for."""
         return self._watch.found() if self.levels else self.nothing
+
+    def covered(self, level_mm: float) -> BaseGeometry:
+        """Where part and fixtures stand over a level."""
+        return to_shape(self._shadow.above(level_mm))
 
     def pieces(self, beside_mm: float) -> Iterator[list[LevelPiece]]:
         """The pieces of each level, from high to low.
@@ -274,14 +280,14 @@ def flat_heights(given: Given, least_area_mm2: float) -> list[float]:
     return [float(z) for z in found[totals >= least_area_mm2]]
 
 
-def _positions(given: Given, params: LevelParams, heights: HeightField) -> FreePositions:
+def _positions(given: Given, params: LevelParams, heights: HeightField, shadow: Shadow) -> FreePositions:
     bodies = []
     if isinstance(given.cutter, FlatCutter):
         away = params.allowance_mm + BODY_CLEARANCE_MM
         bodies = [(radius + away, bottom) for radius, bottom in wider_bodies(given.tool)]
         bodies.append((given.cutter.radius_mm + params.allowance_mm, 0.0))
     band = max(params.allowance_mm, params.floor_allowance_mm) + params.tolerance_mm
-    return FreePositions(heights, Shadow(given.with_obstacles), bodies, band, params.tolerance_mm * 0.5)
+    return FreePositions(heights, shadow, bodies, band, params.tolerance_mm * 0.5)
 
 
 def _known(heights: HeightField) -> Polygon:

@@ -30,17 +30,21 @@ def feed_times(held: Points, limit: float) -> Points:
     return np.asarray(np.where(held > limit, times, MOST_TIMES ** (steps / STEPS)))
 
 
-def stretches_of(points: Points, held: Points, limit: float, least_mm: float) -> Iterator[tuple[int, int, float]]:
-    """Stretches of a pass (n, 2) with one feed: first and last place, and how many times the feed at the limit.
+def stretches_of(
+    points: Points, held: Points, limit: float, least_mm: float
+) -> Iterator[tuple[int, int, float | None]]:
+    """Stretches of a pass (n, 2) with one feed: first and last place, and how many times the feed at the limit; None
+    where it takes nothing.
 
     Args:
-        held: (n,) engagement at the places, radians. least_mm: no stretch that is slowed is much shorter.
+        held: (n,) engagement at the places, radians. least_mm: no stretch is much shorter, but for those that are fed
+            slower than what is beside them.
     """
-    times = np.maximum(feed_times(held, limit), 0.0)
-    each = np.maximum(times[:-1], 0.0), times[1:]
-    step = np.minimum(*each)  # a motion goes as slowly as either of its ends asks for
+    # A motion goes as slowly as either of its ends asks for.
+    step = np.minimum(feed_times(held[:-1], limit), feed_times(held[1:], limit))
+    step[(held[:-1] <= 0) & (held[1:] <= 0)] = np.inf
     apart = float(np.linalg.norm(np.diff(points, axis=0), axis=1).mean())
     slow = minimum_filter1d(step, 2 * int(np.ceil(0.5 * least_mm / max(apart, 1e-9))) + 1, mode="nearest")
-    begins = np.concatenate([[0], np.flatnonzero(np.abs(np.diff(slow)) > 1e-9) + 1, [len(slow)]])
+    begins = np.concatenate([[0], np.flatnonzero(slow[1:] != slow[:-1]) + 1, [len(slow)]])
     for a, b in zip(begins[:-1].tolist(), begins[1:].tolist(), strict=True):
-        yield a, b, float(slow[a])
+        yield a, b, float(slow[a]) if np.isfinite(slow[a]) else None

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
+import shapely
 from scipy import ndimage
+from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact import DropIndex, tip_heights_grid
 from fenrik.core.contact.region import PIN_RADIUS_MM, HeightField
@@ -106,3 +108,43 @@ class NarrowPlaces:
 
     def found(self) -> list[Unreached]:
         return list(self.seen.values())
+
+
+LEAST_WIDTH_SHARE = 0.5
+"""Corners that a cutter leaves are narrower than so much of its radius; a bay that is wider is told."""
+
+
+class NarrowBays:
+    """Finds bays beside cleared ground that the tool is too wide for, and tells each once, at its deepest."""
+
+    def __init__(self, radius_mm: float, allowance_mm: float) -> None:
+        self.radius, self.allowance = radius_mm, allowance_mm
+        self.seen: list[tuple[BaseGeometry, Unreached]] = []
+
+    def look(self, level: float, wanted: BaseGeometry, covered: BaseGeometry, reached: BaseGeometry) -> None:
+        """Look at a level; levels come from high to low.
+
+        Args:
+            wanted: where stock is to be taken. covered: where the part stands over the level. reached: what the cutter
+                takes.
+        """
+        least = 0.5 * LEAST_WIDTH_SHARE * self.radius
+        left = shapely.difference(wanted, shapely.union(covered, reached).buffer(1e-3))
+        for bay in shapely.get_parts(left.buffer(-least).buffer(least)):
+            if bay.is_empty or not bay.intersects(reached.buffer(2e-2)):
+                continue
+            circle = shapely.maximum_inscribed_circle(bay, tolerance=0.05)
+            (x, y), half = circle.coords[0], circle.length
+            told = Unreached(
+                reason=f"The tool does not fit: the bay is about {2 * half:.1f} mm wide and the tool "
+                f"{2 * self.radius:g} mm with {self.allowance:g} mm on each side.",
+                place=(float(x), float(y), level),
+                level_mm=level,
+                area_mm2=float(bay.area),
+                advice=f"Rough it with a tool of at most {max(1.9 * half - 2 * self.allowance, 0.0):.1f} mm.",
+            )
+            self.seen = [(shape, other) for shape, other in self.seen if not shape.intersects(bay)]
+            self.seen.append((bay, told))
+
+    def found(self) -> list[Unreached]:
+        return [told for _, told in self.seen]
