@@ -174,9 +174,14 @@ class Chain(Geometry):
             safe_mm=safe_over(self, setup, None) + setup.retract_mm,
             entry_feed=self.job.feeds(operation).entry,
             link_feed=self._link_feed(operation),
-            cutting_feed=self.job.feeds(operation).cutting,
+            cutting_feed=self._asked_feed(operation),
             fixtures=self.placing(setup).fixture_mesh(),
         )
+
+    def _asked_feed(self, operation: Operation) -> float | None:
+        """Feed of straight cuts, by which arcs are fed; None where the strategy feeds them by the load."""
+        by_load = STRATEGIES[operation.params.strategy].feeds_by_load
+        return None if by_load else self.job.feeds(operation).cutting
 
     def _link_feed(self, operation: Operation) -> float | None:
         """Feed of ways in air, faster than that of cuts where the machine lets it; None for what keeps its passes."""

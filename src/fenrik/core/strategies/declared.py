@@ -75,6 +75,7 @@ class Strategy:
         stage: when it is due among the rows of a setup, from 0 (before all) to 7 (at the end).
         everywhere: whether it may touch any part of the workpiece, so that no other row may overtake it.
         in_hole: its turn among rows on one hole, from 0 (spotting) on.
+        feeds_by_load: whether its feeds follow from the engagement, on arcs as well, so that nobody else changes them.
         skims: whether stretches of it that take nothing may be gone over fast.
         makes: what is finished when it is done. finishes: of that, the places that lie so.
         fresh: what a row that is added by hand begins with, beyond the defaults. of_diameter: lengths among them, as
@@ -93,6 +94,7 @@ class Strategy:
     stage: int = 5
     everywhere: bool = False
     in_hole: Callable[[Any], int] = _last
+    feeds_by_load: bool = False
     skims: bool = False
     makes: Callable[[Any], Makes] = _what_is_picked
     finishes: Callable[[Any], tuple[Duty, ...]] = _no_duty

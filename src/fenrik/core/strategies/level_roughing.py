@@ -46,6 +46,8 @@ from fenrik.core.toolpath.builder import Kind
 from fenrik.core.units import LEAST_STEP_MM
 
 THINNING_SHARE = 0.2
+BESIDE_CELLS = 0.6
+"""How far beside standing stock the tool comes down at rapid, in cells."""
 
 
 class LevelRoughing(LevelParams):
@@ -136,7 +138,9 @@ class _Cutter:
     def cut(self, area: _Area) -> None:
         fence = area.free.buffer(max(1e-4, THINNING_SHARE * self.params.tolerance_mm))
         shapely.prepare(fence)
-        around = area.standing.buffer(self.radius + 1e-3, quad_segs=16)
+        # Which of two neighbouring rays still stands may change with the last digit of a program.
+        spare = BESIDE_CELLS * self.landscape.stock.cell
+        around = area.standing.buffer(self.radius + spare, quad_segs=16)
         shapely.prepare(around)
         outside = area.free.difference(around)
         self.linker = Linker(self.builder, self.landscape, lambda _level, _window: fence)
@@ -227,7 +231,7 @@ def _makes(params: LevelRoughing) -> Makes:
 STRATEGY = Strategy(
     params=LevelRoughing,
     run=level_roughing,
-    version=14,
+    version=15,
     skims=True,
     group="Free shapes",
     needs=(*ON_SURFACE, "tool", "region"),

@@ -317,6 +317,7 @@ STRATEGY = Strategy(
     params=SteadyRoughing,
     run=steady_roughing,
     version=1,
+    feeds_by_load=True,
     skims=True,
     group="Free shapes",
     needs=(*ON_SURFACE, "tool", "region"),

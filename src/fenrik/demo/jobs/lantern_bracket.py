@@ -38,9 +38,9 @@ def document() -> dict[str, Any]:
                 "setup": "top",
                 "tool": 1,
                 "params": {
-                    "strategy": "level roughing",
-                    "stepdown_mm": 5,
-                    "stepover_mm": 5.5,
+                    "strategy": "steady roughing",
+                    "stepdown_mm": 10,
+                    "engagement_deg": 50,
                     "allowance_mm": 0.4,
                     "floor_allowance_mm": 0.2,
                     "tolerance_mm": 0.05,

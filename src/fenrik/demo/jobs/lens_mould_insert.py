@@ -33,9 +33,9 @@ def document() -> dict[str, Any]:
                 "setup": "cavity",
                 "tool": 1,
                 "params": {
-                    "strategy": "level roughing",
-                    "stepdown_mm": 3,
-                    "stepover_mm": 5,
+                    "strategy": "steady roughing",
+                    "stepdown_mm": 6,
+                    "engagement_deg": 50,
                     "allowance_mm": 0.35,
                     "floor_allowance_mm": 0.2,
                     "tolerance_mm": 0.05,
