@@ -9,6 +9,7 @@ import { BoundaryPicker } from "./BoundaryPicker";
 import { CopiesForm } from "./CopiesForm";
 import { FileOfJob } from "./FileOfJob";
 import { APART } from "./apart";
+import { HeldLoad } from "./HeldLoad";
 import { RouteGeometry } from "./RouteGeometry";
 import { TextLines } from "./TextLines";
 import { Unreached } from "./Unreached";
@@ -28,6 +29,7 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
   const p = o.params as Params & {
     scallop_mm?: number | null;
     stepover_mm?: number | null;
+    engagement_deg?: number;
     boundary?: { kind: string; faces?: FaceSelector[]; sketch?: string };
   };
   const grid = job.doc.setups.find((s) => s.id === o.setup)?.grid as
@@ -48,6 +50,16 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
         ];
       }),
   );
+  const cutter = job.doc.tools.find((t) => t.number === o.tool)?.cutter;
+  if (p.engagement_deg !== undefined && cutter)
+    special.engagement_deg = (
+      <HeldLoad
+        key="engagement_deg"
+        engagement={p.engagement_deg}
+        diameter={cutter.diameter_mm}
+        onChange={(v) => change("engagement_deg", v, p.engagement_deg)}
+      />
+    );
   return (
     <>
       <Text fw={600} mb={4}>

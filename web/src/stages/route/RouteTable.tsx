@@ -9,6 +9,8 @@ import { Cell } from "./Cell";
 const SIGNS: Record<string, string> = { ready: "✓", "out of date": "↻", computing: "…", failed: "✕", off: "○" };
 
 /** The route sheet: one row for each operation, grouped by setup. */
+const UNITS: Record<string, string> = { stepover_percent: "%", engagement_deg: "deg" };
+
 export function RouteTable() {
   const job = useJob();
   const { status } = useStanding();
@@ -87,9 +89,9 @@ export function RouteTable() {
                 const s = states.get(o.number),
                   tool = job.doc.tools.find((t) => t.number === o.tool),
                   p: AnyOf<Params> = o.params;
-                const stepped = (["stepover_mm", "scallop_mm", "stepover_percent", "side_step_mm"] as const).find(
-                  (n) => p[n] != null,
-                );
+                const stepped = (
+                  ["stepover_mm", "scallop_mm", "stepover_percent", "side_step_mm", "engagement_deg"] as const
+                ).find((n) => p[n] != null);
                 return (
                   <tr
                     key={o.number}
@@ -131,7 +133,7 @@ export function RouteTable() {
                       {stepped ? (
                         <Cell
                           label={`Step of ${o.number}`}
-                          unit={stepped === "stepover_percent" ? "%" : "mm"}
+                          unit={UNITS[stepped] ?? "mm"}
                           value={p[stepped] ?? null}
                           path={`operations/${o.number}/params/${stepped}`}
                         />
