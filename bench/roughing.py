@@ -12,6 +12,8 @@ import numpy as np
 import shapely
 from numba import njit
 
+from common import show
+
 CELL_SHARE, SAMPLE_SHARE = 0.005, 0.1
 """Of the measuring raster's cells and of the samples along motions, in radii."""
 FILM_MM = 0.02
@@ -318,35 +320,72 @@ def run(piece: Piece, params: Any, most: float = 12000.0) -> tuple[Any, float, A
     return outcome, time.perf_counter() - began, given
 
 
-def report(piece: Piece, limit: float = 45.0) -> None:
+def fronts(piece: Piece, limit: float) -> Any:
+    """The path along fronts of equal offset from the same way in, with the stepover of the limit; each front is gone to
+    over the top, which is kinder than through the ground."""
+    from fenrik.core.regions.polygons import components, from_shape
+    from fenrik.core.strategies.ground.entries import EntryParams, plan_entry
+    from fenrik.core.strategies.ground.fronts import fronts_from, in_order
+    from fenrik.core.toolpath import Feeds, PathBuilder, SafePlane
+
+    reachable = components(from_shape(piece.hole.buffer(-piece.radius_mm, quad_segs=64)))[0]
+    entry = plan_entry(piece.radius_mm, True, EntryParams(), reachable, [])
+    assert entry is not None
+    assert entry.centre is not None
+    found = fronts_from(entry, reachable, piece.radius_mm * (1 - np.cos(np.deg2rad(limit))))
+    z, high = piece.box[1, 2] - piece.stepdown_mm, piece.box[1, 2] + 10
+    builder = PathBuilder(Feeds(2000, 600, 6000), SafePlane.at_height(high), high)
+    turn = np.linspace(0, 2 * np.pi, 65)
+    ring = entry.centre + entry.size * np.column_stack([np.cos(turn), np.sin(turn)])
+    builder.rapid(np.array([*ring[0], high]))
+    builder.enter(np.column_stack([np.vstack([ring, entry.centre]), np.full(66, z)]))
+    for k in in_order(found, entry.place):
+        line = found[k].points
+        builder.rapid(np.array([*builder.place[:2], high]))  # type: ignore[index]
+        builder.rapid(np.array([*line[0], high]))
+        builder.enter(np.array([*line[0], z]))
+        builder.cut(np.column_stack([line[1:], np.full(len(line) - 1, z)]))
+    return builder.finish()
+
+
+def roughing(limit: float = 45.0, size: float = 1.0, names: tuple[str, ...] = tuple(PIECES)) -> None:
+    """Steady roughing of all pieces; beside it fronts of equal offset on those with upright walls and no open side."""
     from fenrik.core.strategies.steady_roughing import SteadyRoughing
     from fenrik.core.toolpath import Kind
 
-    params = SteadyRoughing(
-        stepdown_mm=piece.stepdown_mm, engagement_deg=limit, allowance_mm=piece.allowance_mm, tolerance_mm=0.05
-    )
-    outcome, seconds, _ = run(piece, params)
-    path = outcome.toolpath
-    found = measure(piece, path)
+    for name in names:
+        piece = PIECES[name](size)
+        params = SteadyRoughing(
+            stepdown_mm=piece.stepdown_mm, engagement_deg=limit, allowance_mm=piece.allowance_mm, tolerance_mm=0.05
+        )
+        run(piece, params)
+        outcome, seconds, _ = run(piece, params)
+        path = outcome.toolpath
+        found = measure(piece, path)
+        left = "" if piece.hole is None else f"left {left_over(piece, found.tops)[0]:.4f} %, "
+        motions, retracts = int((path.kind == Kind.CUT).sum()), int((path.kind == Kind.RETRACT).sum())
+        held = _held_words(found, limit)
+        if name in ("pocket", "islands"):
+            held += f" (fronts of equal offset: {_held_words(measure(piece, fronts(piece, limit)), limit)})"
+        show(
+            f"steady roughing, {name}",
+            float(np.mean(found.held_deg > 1.05 * limit)) / 0.001,
+            "1 (0.1 % of samples)",
+            f"{held}; {left}air {100 * found.air_mm / found.cut_mm:.1f} %, {motions / found.cut_mm:.2f} motions/mm, "
+            f"retracts {retracts}, {len(outcome.unreached)} told, {found.cut_mm / 1000:.1f} m in {seconds:.1f} s, "
+            f"{resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6:.2f} GB with the raster",
+        )
+
+
+def _held_words(found: Measured, limit: float) -> str:
     held = found.held_deg
-    over5, over15 = np.mean(held > 1.05 * limit), np.mean(held > 1.15 * limit)
-    retracts = int((path.kind == Kind.RETRACT).sum())
-    motions = int((path.kind == Kind.CUT).sum())
-    print(
-        f"{piece.name}: {seconds:.1f} s, engagement most {held.max(initial=0):.1f} of {limit:g}, over +5 % {100 * over5:.3f} %,"
-        f" over +15 % {100 * over15:.3f} %, air {100 * found.air_mm / max(found.cut_mm, 1e-9):.1f} % of {found.cut_mm:.0f} mm,"
-        f" {motions / max(found.cut_mm, 1e-9):.2f} motions/mm, retracts {retracts},"
-        f" memory {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6:.2f} GB, {len(outcome.unreached)} told"
-    )
-    if piece.hole is not None:
-        share, thick = left_over(piece, found.tops)
-        print(f"   left {share:.4f} % of what can be reached, {thick:.2f} mm thick")
-    worst = np.argsort(held)[-5:]
-    print("   worst", np.round(found.place[worst], 2).tolist(), np.round(held[worst], 1).tolist())
-    for told in outcome.unreached[:5]:
-        print("   told", told.reason, told.place, told.area_mm2)
+    over, far = (100 * float(np.mean(held > share * limit)) for share in (1.05, 1.15))
+    return f"most {held.max():.1f} of {limit:g} deg, {over:.3f} % over by 5 %, {far:.3f} % by 15 %"
+
+
+BENCHES = {"roughing": roughing}
 
 
 if __name__ == "__main__":
-    for name in sys.argv[1].split(","):
-        report(PIECES[name](float(sys.argv[2])), float(sys.argv[3]))
+    chosen = tuple(sys.argv[1].split(",")) if len(sys.argv) > 1 else tuple(PIECES)
+    roughing(*(float(v) for v in sys.argv[2:4]), names=chosen)

@@ -234,6 +234,7 @@ BENCHES = (
     | faults.BENCHES
     | hostile.BENCHES
     | leaning.BENCHES
+    | roughing.BENCHES
     | load.BENCHES
     | outside.BENCHES
     | parts.BENCHES
