@@ -180,6 +180,19 @@ def prism(outline: Any, height: float, base: float = 0.0) -> Any:
     return BRepPrimAPI_MakePrism(face.Face(), gp_Vec(0, 0, height)).Shape()
 
 
+def extruded_along_y(outline: list[tuple[float, float]], length: float) -> Any:
+    """A polygon in x and z pulled along y."""
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakePolygon
+    from OCP.BRepPrimAPI import BRepPrimAPI_MakePrism
+    from OCP.gp import gp_Pnt, gp_Vec
+
+    maker = BRepBuilderAPI_MakePolygon()
+    for x, z in outline:
+        maker.Add(gp_Pnt(float(x), 0.0, float(z)))
+    maker.Close()
+    return BRepPrimAPI_MakePrism(BRepBuilderAPI_MakeFace(maker.Wire()).Face(), gp_Vec(0, length, 0)).Shape()
+
+
 def less(a: Any, b: Any) -> Any:
     from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
 

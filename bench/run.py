@@ -25,6 +25,7 @@ import outside
 import parts
 import prismatic
 import road
+import roughing
 import rows
 import sizes
 import stopping

@@ -215,3 +215,21 @@ def test_a_place_too_narrow_for_the_cutter_is_told():
     assert "does not fit: the bay is about 8.0 mm wide" in told[0].reason
     assert 40 < told[0].place[0] < 60
     assert told[0].area_mm2 == pytest.approx(20 * 8, rel=0.1)
+
+
+@pytest.mark.parametrize("step", [None, 2.0, 1.0])
+def test_steps_left_on_a_slope_are_no_higher_than_asked(step):
+    """A plane at 30°, from z = 3 to 3 + 40·tan 30°: heights of the raster over the exact plane."""
+    rise = 40 * np.tan(np.deg2rad(30))
+    wedge = bench.extruded_along_y([(0, 0), (60, 0), (60, 3), (50, 3), (10, 3 + rise), (0, 3 + rise)], 40.0)
+    piece = bench.Piece("slope", wedge, np.array([[0, 0, 0], [60, 40, 3 + rise]]), 4.0, 12.0)
+    outcome = roughed(piece, step_mm=step)
+    found = bench.measure(piece, outcome.toolpath, cell_share=0.02)
+    x = (np.arange(found.tops.shape[0]) + 0.5) * 0.02 * piece.radius_mm
+    slope = np.clip(3 + (50 - x) * np.tan(np.deg2rad(30)), 3, 3 + rise)
+    left = (found.tops - slope[:, None])[:, 40:-40]
+    assert left.min() > -0.06
+    if step is None:
+        assert left.max() > 8
+    else:
+        assert left.max() <= step + 0.06

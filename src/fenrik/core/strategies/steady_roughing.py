@@ -24,7 +24,7 @@ from fenrik.core.frames import Points
 from fenrik.core.regions import Rings, components, fit_arcs, offset
 from fenrik.core.regions.polygons import area_of, from_shape, pole_of, to_shape
 from fenrik.core.sketches import Curve
-from fenrik.core.strategies.common import ARC_FIT_MM, START_GAP_MM, Outcome, require, to_points
+from fenrik.core.strategies.common import ARC_FIT_MM, MM, START_GAP_MM, Outcome, require, to_points
 from fenrik.core.strategies.declared import Makes, Strategy, mills
 from fenrik.core.strategies.given import ON_SURFACE, Given
 from fenrik.core.strategies.ground.cleared import ClearedGround
@@ -43,6 +43,7 @@ from fenrik.core.strategies.ground.steady import SteadyClearing, SteadyPass, Ste
 from fenrik.core.strategies.ground.wall_passes import WallPasses
 from fenrik.core.strategies.linking import Landscape, skimming_builder
 from fenrik.core.toolpath.builder import Kind
+from fenrik.core.units import LEAST_STEP_MM
 
 BESIDE_SHARE = 0.6
 """How far beside open stock the axis goes, as a share of the tool's radius."""
@@ -62,7 +63,7 @@ LEAST_TOLD_MM2 = 0.5
 class SteadyRoughing(LevelParams, EntryParams):
     """Clears stock with a held load, from outside or from a helix."""
 
-    FOLDED: ClassVar[tuple[str, ...]] = ("corner_percent",)
+    FOLDED: ClassVar[tuple[str, ...]] = ("corner_percent", "step_mm")
 
     strategy: Literal["steady roughing"] = "steady roughing"
     engagement_deg: float = Field(
@@ -72,6 +73,14 @@ class SteadyRoughing(LevelParams, EntryParams):
         title="Engagement",
         description="Arc of the cutter in material that is never passed",
         json_schema_extra={"unit": "deg"},
+    )
+    step_mm: float | None = Field(
+        default=None,
+        ge=LEAST_STEP_MM,
+        le=200,
+        title="Steps on slopes",
+        description="Greatest height of those left, by further levels upwards after each deep one; empty: none",
+        json_schema_extra=MM,
     )
     corner_percent: float = Field(
         default=6.0,
@@ -123,12 +132,13 @@ def steady_roughing(given: Given, params: SteadyRoughing) -> Outcome:
     bays = NarrowBays(steering.radius, params.allowance_mm)
 
     def level_areas() -> Iterator[list[_Area]]:
-        for pieces in ground.pieces(max(1.0, BESIDE_SHARE * steering.radius)):
+        for pieces in ground.pieces(steering.beside):
             found = [area for piece in pieces for area in steering.areas(piece, ground.highest)]
             areas.extend(found)
             if pieces:
-                reached = shapely.union_all([area.free.buffer(steering.radius, quad_segs=16) for area in found])
+                reached = _reached(found, steering.radius)
                 bays.look(pieces[0].level, pieces[0].wanted, ground.covered(pieces[0].level), reached)
+                areas.extend(_steps_up(ground, steering, found, pieces[0], reached))
             yield found
 
     roots = hang_together(level_areas())
@@ -144,6 +154,37 @@ def steady_roughing(given: Given, params: SteadyRoughing) -> Outcome:
     return Outcome(writer.builder.finish(), unreached)
 
 
+def _steps_up(
+    ground: LevelGround, setting: _Setting, found: list[_Area], piece: LevelPiece, cleared: BaseGeometry
+) -> list[_Area]:
+    """Areas of further levels over one that is cleared, upwards: they take the steps that it leaves on slopes. Each
+    hangs below an area of the level, so that it comes before all that is deeper.
+
+    Args:
+        found: the areas of the level. cleared: what they clear.
+    """
+    step, above = setting.params.step_mm, min(piece.above, ground.highest)
+    if step is None or not found:
+        return []
+    count = int(np.ceil((above - piece.level) / step - 1e-9))
+    made: list[_Area] = []
+    for k in range(1, count):
+        level = piece.level + k * (above - piece.level) / count
+        pieces = ground.pieces_left(level, above, cleared, setting.beside)
+        own = [area for p in pieces for area in setting.areas(p, above)]
+        for area in own:
+            parent = max(found, key=lambda p: p.free.intersection(area.free).area)
+            parent.children.append(area)
+        cleared = shapely.union(cleared, _reached(own, setting.radius))
+        made += own
+    return made
+
+
+def _reached(areas: list[_Area], radius_mm: float) -> BaseGeometry:
+    """What the cutter takes in some areas."""
+    return shapely.union_all([area.free.buffer(radius_mm, quad_segs=16) for area in areas])
+
+
 class _Setting:
     """What all areas of a row have in common."""
 
@@ -152,6 +193,7 @@ class _Setting:
     def __init__(self, given: Given, params: SteadyRoughing) -> None:
         self.params = params
         self.radius = given.cutter.radius_mm
+        self.beside = max(1.0, BESIDE_SHARE * self.radius)
         self.centre_cutting = given.cutter.centre_cutting
         self.half_cell = 0.5 * given.stock.lattice.cell_mm
         self.limit = float(np.deg2rad(params.engagement_deg))

@@ -33,6 +33,8 @@ from fenrik.core.units import LEAST_STEP_MM
 LEAD_MM = 1.0
 FLAT_COSINE = 0.99999
 UNDER_MM = 1e-3
+THIN_CELLS = 0.6
+"""Stock thinner than so many cells of its field, half as much to each side, is no more than the field's error."""
 
 
 class LevelParams(CommonParams, DescentParams):
@@ -170,9 +172,23 @@ class LevelGround:
             yield self._pieces_of(level, above, wanted, beside_mm)
             self._watch.look(level)
 
-    def _pieces_of(self, level: float, above: float, wanted: BaseGeometry, beside_mm: float) -> list[LevelPiece]:
+    def pieces_left(self, level: float, above: float, cleared: BaseGeometry, beside_mm: float) -> list[LevelPiece]:
+        """The pieces of a level between two others, when the lower one is cleared.
+
+        Args:
+            cleared: where nothing stands over the level any more.
+        """
+        cell = THIN_CELLS * self.given.stock.lattice.cell_mm
+        wanted = shapely.difference(self._stock.between(level, above), cleared).buffer(-cell).buffer(cell)
+        return [] if wanted.is_empty else self._pieces_of(level, above, wanted, beside_mm, cleared)
+
+    def _pieces_of(
+        self, level: float, above: float, wanted: BaseGeometry, beside_mm: float, cleared: BaseGeometry | None = None
+    ) -> list[LevelPiece]:
         given, params, radius = self.given, self.params, self.given.cutter.radius_mm
         standing = self._stock.above(level)
+        if cleared is not None:
+            standing = shapely.difference(standing, cleared)
         free = self._positions.at(level - params.floor_allowance_mm)
         if given.region.faces is not None:
             free = shapely.intersection(free, _known(self.heights))
