@@ -157,6 +157,23 @@ def test_stock_that_is_open_is_come_to_from_outside():
     assert bench.left_over(piece, bench.measure(piece, path, cell_share=0.01).tops, cell_share=0.01)[0] < 0.05
 
 
+@pytest.mark.parametrize("seed", range(4))
+def test_random_bosses_in_stock_that_is_open_all_round(seed):
+    """Blobs that stand in a block, some out to its sides: the load is held, and nothing is gone through unlooked at."""
+    rng = np.random.default_rng(100 + seed)
+    block = shapely.box(0, 0, 70, 50)
+    blobs = [shapely.Point(p).buffer(r) for p, r in zip(rng.uniform(0, 60, (4, 2)), rng.uniform(4, 14, 4), strict=True)]
+    hole = block.buffer(30, join_style="mitre").difference(shapely.union_all(blobs).simplify(0.02))
+    hole = max(shapely.get_parts(hole), key=lambda p: p.area)
+    piece = bench.prismatic(f"bosses {seed}", block, hole, 10.0, 4.0)
+    outcome = roughed(piece)
+    found = bench.measure(piece, outcome.toolpath, cell_share=0.005)
+    assert np.mean(found.held_deg > 1.05 * 45) < 0.02
+    assert np.mean(found.held_deg > 1.2 * 45) < 5e-4
+    told = sum(t.area_mm2 or 0.0 for t in outcome.unreached)
+    assert bench.left_over(piece, found.tops, cell_share=0.005)[0] / 100 * hole.area < 0.002 * block.area + told
+
+
 def test_every_bent_cut_keeps_its_least_radius():
     """No arc of the cuts is tighter than asked, and cuts meet without corners, but for ends of wall passes' leads."""
     path = roughed(bench.pocket(0.6), corner_percent=20).toolpath
@@ -224,12 +241,14 @@ def test_steps_left_on_a_slope_are_no_higher_than_asked(step):
     wedge = bench.extruded_along_y([(0, 0), (60, 0), (60, 3), (50, 3), (10, 3 + rise), (0, 3 + rise)], 40.0)
     piece = bench.Piece("slope", wedge, np.array([[0, 0, 0], [60, 40, 3 + rise]]), 4.0, 12.0)
     outcome = roughed(piece, step_mm=step)
-    found = bench.measure(piece, outcome.toolpath, cell_share=0.02)
-    x = (np.arange(found.tops.shape[0]) + 0.5) * 0.02 * piece.radius_mm
+    found = bench.measure(piece, outcome.toolpath, cell_share=0.005)
+    x = (np.arange(found.tops.shape[0]) + 0.5) * 0.005 * piece.radius_mm
     slope = np.clip(3 + (50 - x) * np.tan(np.deg2rad(30)), 3, 3 + rise)
-    left = (found.tops - slope[:, None])[:, 40:-40]
+    left = (found.tops - slope[:, None])[:, 160:-160]
     assert left.min() > -0.06
     if step is None:
         assert left.max() > 8
     else:
         assert left.max() <= step + 0.06
+    assert np.mean(found.held_deg > 1.05 * 45) < 0.02
+    assert found.held_deg.max() < 1.25 * 45

@@ -158,7 +158,7 @@ def _steps_up(
     ground: LevelGround, setting: _Setting, found: list[_Area], piece: LevelPiece, cleared: BaseGeometry
 ) -> list[_Area]:
     """Areas of further levels over one that is cleared, upwards: they take the steps that it leaves on slopes. Each
-    hangs below an area of the level, so that it comes before all that is deeper.
+    hangs below the area before it that it meets, so that it comes after that, and before all that is deeper.
 
     Args:
         found: the areas of the level. cleared: what they clear.
@@ -167,14 +167,15 @@ def _steps_up(
     if step is None or not found:
         return []
     count = int(np.ceil((above - piece.level) / step - 1e-9))
-    made: list[_Area] = []
+    made, before = [], list(found)
     for k in range(1, count):
         level = piece.level + k * (above - piece.level) / count
         pieces = ground.pieces_left(level, above, cleared, setting.beside)
         own = [area for p in pieces for area in setting.areas(p, above)]
         for area in own:
-            parent = max(found, key=lambda p: p.free.intersection(area.free).area)
+            parent = next((p for p in reversed(before) if p.free.intersects(area.free)), found[0])
             parent.children.append(area)
+        before += own
         cleared = shapely.union(cleared, _reached(own, setting.radius))
         made += own
     return made

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
@@ -12,6 +14,8 @@ from fenrik.core.strategies.ground.cleared import ClearedGround
 
 LEAST_SHARE = 0.002
 """An area of less than so much of the radius squared is not gone after."""
+APART_SHARE = 0.5
+"""Beginnings are so far apart, as a share of the radius."""
 FEW_NODES = 400
 """Material of fewer nodes is little."""
 BACK_SHARE, STEP_SHARE = 0.6, 0.08
@@ -32,8 +36,9 @@ def left_pieces(ground: ClearedGround, film_mm: float) -> list[Nodes]:
     return sorted(pieces, key=lambda nodes: -len(nodes[0]))
 
 
-def begin_beside(ground: ClearedGround, nodes: Nodes, at: Points | None) -> tuple[Points, Points] | None:
-    """A clear place from which the cutter comes to some nodes, and the direction that has them on its right.
+def begins_beside(ground: ClearedGround, nodes: Nodes, at: Points | None) -> Iterator[tuple[Points, Points]]:
+    """Clear places from which the cutter comes to some nodes, best first and apart from one another, each with the
+    direction that has these on its right.
 
     Args:
         at: where the tool is.
@@ -53,10 +58,13 @@ def begin_beside(ground: ClearedGround, nodes: Nodes, at: Points | None) -> tupl
     to = np.moveaxis(nearest[:, touching], 0, -1) - places
     right = to / np.maximum(np.linalg.norm(to, axis=1), 1e-9)[:, None]
     along = np.column_stack([-right[:, 1], right[:, 0]])
+    given = np.zeros((0, 2))
     for k in _order(xy, xy + to * g.cell, along, ground.places(rows), at):
+        if np.any(np.linalg.norm(given - xy[k], axis=1) < APART_SHARE * radius):
+            continue
         if kernels.is_clear(g, *xy[k].tolist(), 0.0):
-            return _back_from(g, xy[k], along[k]), along[k]
-    return None
+            given = np.vstack([given, xy[k]])
+            yield _back_from(g, xy[k], along[k]), along[k]
 
 
 def _order(xy: Points, meets: Points, along: Points, places: Points, at: Points | None) -> NDArray[np.int64]:

@@ -7,6 +7,7 @@ What then still stands anywhere is gone to from the nearest cleared place. All p
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -17,7 +18,7 @@ from fenrik.core.frames import Points
 from fenrik.core.strategies.ground import _cleared_kernels as ground_kernels
 from fenrik.core.strategies.ground import _steady_kernels as kernels
 from fenrik.core.strategies.ground.cleared import ClearedGround
-from fenrik.core.strategies.ground.leftover import Nodes, begin_beside, left_pieces
+from fenrik.core.strategies.ground.leftover import Nodes, begins_beside, left_pieces
 
 STEP_SHARE = 0.08
 """Greatest step as a share of the cutter's radius."""
@@ -41,6 +42,8 @@ CORNER_SHARE = 0.75
 """Of the limit of engagement, in corners: there thin material changes it much."""
 LONGEST_SHARE = 1000.0
 """A way longer than so many radii is not looked for: going over is faster then."""
+MOST_BEGINS = 24
+"""A piece of material is given up when no pass from so many places takes of it."""
 FIRST_ROOM = 4096
 MOST_LOOKED_AT = 1000
 
@@ -141,10 +144,11 @@ class SteadyClearing:
             if not still.any():
                 return
             nodes = tuple(axis[still] for axis in nodes)
-            begin = begin_beside(self.ground, nodes, self.at)
-            if begin is not None:
+            for begin in itertools.islice(begins_beside(self.ground, nodes, self.at), MOST_BEGINS):
                 yield from self._from(*begin)
-            if begin is None or self.ground.left_at(nodes, self._film).all():
+                if not self.ground.left_at(nodes, self._film).all():
+                    break
+            else:
                 given_up.add((int(nodes[0][0]), int(nodes[1][0])))
                 return
 

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 import shapely
+from numpy.typing import NDArray
 from scipy import ndimage
 from shapely.geometry.base import BaseGeometry
 
@@ -25,6 +26,8 @@ BESIDE_SHARE = 0.3
 """How far passes go on beside what they take, as a share of the radius."""
 CORNER_SHARE = 0.35
 """Of the limit: where an arc in a corner is engaged by less, no material stands there to speak of."""
+OVER_LIMIT = 1.15
+"""Where a wall is engaged by more than so many times the limit, no pass goes along it."""
 RADIUS_TRIES = 6
 LEAST_STEP_SHARE = 0.02
 """Radii come down by at least that."""
@@ -103,16 +106,16 @@ class WallPasses:
 
     def _engaged(self, ring: Points, least: float) -> list[Points]:
         """The stretches of a closed line (n, 2), its first place at its end again, with more engagement than the least,
-        and a little beside them."""
+        and a little beside them; none of what more stands before than the limit allows: that stays, and is told."""
         found = np.zeros(len(ring))
         kernels.touched(self.ground.ground, ring, found)
-        there = ((found > least) & shapely.contains_xy(self.reach, ring))[:-1]
+        found, certain = found[:-1], shapely.contains_xy(self.reach, ring[:-1])
+        there, too_much = (found > least) & certain, found > OVER_LIMIT * self.limit
         if not there.any():
             return []
-        n = len(there)
-        there = ndimage.binary_dilation(np.tile(there, 3), iterations=int(np.ceil(BESIDE_SHARE / STEP_SHARE)))[
-            n : 2 * n
-        ]
+        there = _dilated(there) & ~_dilated(too_much)
+        if not there.any():
+            return []
         if there.all():
             return [ring]
         first = int(np.flatnonzero(~there)[0])
@@ -131,6 +134,12 @@ class WallPasses:
             return line
         begin = int(gaps[k][:-1].argmin())
         return np.vstack([line[begin:-1], line[: begin + 1]])
+
+
+def _dilated(there: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Places (n,) round a ring, and those a little beside them."""
+    n, beside = len(there), int(np.ceil(BESIDE_SHARE / STEP_SHARE))
+    return np.asarray(ndimage.binary_dilation(np.tile(there, 3), iterations=beside)[n : 2 * n])
 
 
 def _close(ring: Points, step: float) -> Points:
