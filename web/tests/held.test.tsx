@@ -1,11 +1,10 @@
 // @vitest-environment jsdom
-import { inJob, job, server, view } from "./screen";
+import { inJob, job, view } from "./screen";
 import { cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
 import { afterEach, describe, expect, it, vi } from "vitest";
 import { HeldLoad } from "../src/stages/route/HeldLoad";
 import { arcOf, stepoverOf } from "../src/stages/route/held";
 
-void server;
 afterEach(cleanup);
 
 describe("a held load", () => {
@@ -16,7 +15,11 @@ describe("a held load", () => {
   });
   it("is given as a stepover, and kept as the arc of that", async () => {
     const change = vi.fn();
-    inJob(<HeldLoad engagement={45} diameter={12} onChange={change} />, job({}, {}), view({ stage: "route" }));
+    inJob(
+      <HeldLoad label="Engagement" range={{ min: 10, max: 150 }} engagement={45} diameter={12} onChange={change} />,
+      job({}, {}),
+      view({ stage: "route" }),
+    );
     const field = screen.getByLabelText("Same as stepover, mm");
     expect((field as HTMLInputElement).value).toBe("1.757");
     expect(screen.getByText(/15 % of the diameter/)).toBeTruthy();
@@ -25,7 +28,11 @@ describe("a held load", () => {
     await waitFor(() => expect(change).toHaveBeenCalledWith(60));
   });
   it("refuses a stepover that no arc allowed stands for", () => {
-    inJob(<HeldLoad engagement={45} diameter={12} onChange={vi.fn()} />, job({}, {}), view({ stage: "route" }));
+    inJob(
+      <HeldLoad label="Engagement" range={{ min: 10, max: 150 }} engagement={45} diameter={12} onChange={vi.fn()} />,
+      job({}, {}),
+      view({ stage: "route" }),
+    );
     fireEvent.change(screen.getByLabelText("Same as stepover, mm"), { target: { value: "12" } });
     expect(screen.getByText(/Must be at most/)).toBeTruthy();
   });

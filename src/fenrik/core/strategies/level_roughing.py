@@ -28,16 +28,19 @@ from fenrik.core.strategies.common import (
     require,
     to_points,
 )
-from fenrik.core.strategies.declared import Makes, Strategy, mills
+from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import ON_SURFACE, Given
 from fenrik.core.strategies.ground.entries import go_in, plan_entry_onto
 from fenrik.core.strategies.ground.level_ground import (
+    FRESH,
     LEAD_MM,
     Area,
     LevelGround,
     LevelParams,
     branch_by_branch,
+    finishes,
     hang_together,
+    makes,
 )
 from fenrik.core.strategies.ground.passes import pass_curve
 from fenrik.core.strategies.ground.ring_passes import plan_passes
@@ -224,10 +227,6 @@ def _from_nearest(ring: Points, place: Points) -> Points:
     return np.vstack([shapely.get_coordinates(head), shapely.get_coordinates(tail)[1:]])
 
 
-def _makes(params: LevelRoughing) -> Makes:
-    return "all from above" if params.allowance_mm == params.floor_allowance_mm == 0 else "nothing"
-
-
 STRATEGY = Strategy(
     params=LevelRoughing,
     run=level_roughing,
@@ -238,8 +237,8 @@ STRATEGY = Strategy(
     cutters=mills("bull-nose", "flat"),
     stage=1,
     everywhere=True,
-    makes=_makes,
-    fresh={"allowance_mm": 0.3, "floor_allowance_mm": 0.2, "tolerance_mm": 0.05},
+    makes=makes,
+    fresh=FRESH,
     of_diameter={"stepdown_mm": 0.4, "stepover_mm": 0.4},
-    finishes=lambda params: ("level", "upright") if _makes(params) == "all from above" else (),
+    finishes=finishes,
 )

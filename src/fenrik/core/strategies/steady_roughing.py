@@ -25,17 +25,20 @@ from fenrik.core.regions import Rings, components, fit_arcs, offset
 from fenrik.core.regions.polygons import area_of, from_shape, pole_of, to_shape
 from fenrik.core.sketches import Curve
 from fenrik.core.strategies.common import ARC_FIT_MM, MM, START_GAP_MM, Outcome, require, to_points
-from fenrik.core.strategies.declared import Makes, Strategy, mills
+from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import ON_SURFACE, Given
 from fenrik.core.strategies.ground.cleared import ClearedGround
 from fenrik.core.strategies.ground.entries import Entry, EntryParams, go_in, plan_entry
 from fenrik.core.strategies.ground.level_ground import (
+    FRESH,
     Area,
     LevelGround,
     LevelParams,
     LevelPiece,
     branch_by_branch,
+    finishes,
     hang_together,
+    makes,
 )
 from fenrik.core.strategies.ground.load_feeds import stretches_of
 from fenrik.core.strategies.ground.narrow import NarrowBays
@@ -352,10 +355,6 @@ class _Writer:
         return fit_arcs(simple, False, within)
 
 
-def _makes(params: SteadyRoughing) -> Makes:
-    return "all from above" if params.allowance_mm == params.floor_allowance_mm == 0 else "nothing"
-
-
 STRATEGY = Strategy(
     params=SteadyRoughing,
     run=steady_roughing,
@@ -367,8 +366,8 @@ STRATEGY = Strategy(
     cutters=mills("flat", "bull-nose"),
     stage=1,
     everywhere=True,
-    makes=_makes,
-    fresh={"allowance_mm": 0.3, "floor_allowance_mm": 0.2, "tolerance_mm": 0.05},
+    makes=makes,
+    fresh=FRESH,
     of_diameter={"stepdown_mm": 1.0},
-    finishes=lambda params: ("level", "upright") if _makes(params) == "all from above" else (),
+    finishes=finishes,
 )

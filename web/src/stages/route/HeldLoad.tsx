@@ -1,4 +1,4 @@
-import { NumberField } from "../../forms/NumberField";
+import { NumberField, type Range } from "../../forms/NumberField";
 import { arcOf, stepoverOf } from "./held";
 
 const SIDE = 78,
@@ -9,22 +9,29 @@ const SIDE = 78,
 export function HeldLoad({
   engagement,
   diameter,
+  label,
+  hint,
+  range,
   onChange,
 }: {
   engagement: number;
   diameter: number;
+  label: string;
+  hint?: string;
+  range: Range;
   onChange: (engagement: number) => Promise<string> | void;
 }) {
   const stepover = stepoverOf(engagement, diameter),
-    share = stepover / diameter;
+    share = stepover / diameter,
+    asStepover = (deg?: number) => (deg === undefined ? undefined : stepoverOf(deg, diameter));
   return (
     <div className="vector-wide held">
       <NumberField
-        label="Engagement"
-        hint="Arc of the cutter in material that is never passed"
+        label={label}
+        hint={hint}
         value={engagement}
         unit="deg"
-        range={{ min: 10, max: 150 }}
+        range={range}
         onCommit={(v) => (v === null ? undefined : onChange(v))}
       />
       <NumberField
@@ -32,7 +39,7 @@ export function HeldLoad({
         hint={`Beside a straight wall; ${(100 * share).toFixed(0)} % of the diameter`}
         value={Math.round(stepover * 1e3) / 1e3}
         unit="mm"
-        range={{ min: stepoverOf(10, diameter), max: stepoverOf(150, diameter) }}
+        range={{ min: asStepover(range.min), max: asStepover(range.max) }}
         onCommit={(v) => (v === null ? undefined : onChange(Math.round(arcOf(v, diameter) * 10) / 10))}
       />
       <HeldDrawing engagement={engagement} share={share} />

@@ -51,9 +51,13 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
       }),
   );
   const cutter = job.doc.tools.find((t) => t.number === o.tool)?.cutter;
-  if (p.engagement_deg !== undefined && cutter)
+  const held = schema?.properties?.engagement_deg;
+  if (p.engagement_deg !== undefined && cutter && held)
     special.engagement_deg = (
       <HeldLoad
+        label={held.title ?? ""}
+        hint={held.description}
+        range={{ min: held.minimum, max: held.maximum }}
         key="engagement_deg"
         engagement={p.engagement_deg}
         diameter={cutter.diameter_mm}

@@ -20,6 +20,7 @@ from fenrik.core.regions import Shadow, told_apart
 from fenrik.core.regions.polygons import to_shape
 from fenrik.core.solids.references import FaceReference, FaceRule
 from fenrik.core.strategies.common import MM, Anchors, CommonParams, End, Level, Picks, StockTops, require
+from fenrik.core.strategies.declared import Duty, Makes
 from fenrik.core.strategies.given import BODY_CLEARANCE_MM, Given
 from fenrik.core.strategies.ground.entries import DescentParams
 from fenrik.core.strategies.ground.levels import levels_with_stops
@@ -84,6 +85,20 @@ class LevelParams(CommonParams, DescentParams):
         top = anchors.stock_top if self.top_mm is None else self.top_mm
         bottom = anchors.stock_bottom if self.bottom_mm is None else self.bottom_mm
         return [Level("top", top, "work zero"), Level("bottom", bottom, "work zero")]
+
+
+def makes(params: LevelParams) -> Makes:
+    """What is finished by a row that clears in levels."""
+    return "all from above" if params.allowance_mm == params.floor_allowance_mm == 0 else "nothing"
+
+
+def finishes(params: LevelParams) -> tuple[Duty, ...]:
+    """Of that, the places that lie so."""
+    return ("level", "upright") if makes(params) == "all from above" else ()
+
+
+FRESH = {"allowance_mm": 0.3, "floor_allowance_mm": 0.2, "tolerance_mm": 0.05}
+"""What a row that clears in levels begins with."""
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrik.core.frames import Points
-from fenrik.core.strategies.ground import _cleared_kernels as ground_kernels
 from fenrik.core.strategies.ground import _steady_kernels as kernels
 from fenrik.core.strategies.ground.cleared import ClearedGround
 from fenrik.core.strategies.ground.leftover import Nodes, begins_beside, left_pieces
@@ -45,7 +44,6 @@ LONGEST_SHARE = 1000.0
 MOST_BEGINS = 24
 """A piece of material is given up when no pass from so many places takes of it."""
 FIRST_ROOM = 4096
-MOST_LOOKED_AT = 1000
 
 
 @dataclass(frozen=True)
@@ -102,9 +100,7 @@ class SteadyClearing:
     @property
     def is_open(self) -> bool:
         """Whether there is a place in the region where the cutter touches nothing."""
-        g = self.ground.ground
-        open_ = np.argwhere((g.axis < 0) & (g.fence < 0))
-        return any(ground_kernels.is_clear(g, x, y, 0.0) for x, y in self.ground.places(open_[:MOST_LOOKED_AT]))
+        return bool(np.any((self.ground.ground.axis < 0) & (self.ground.ground.fence < 0)))
 
     def still_left(self) -> NDArray[np.bool_]:
         """Nodes at which material stands that the cutter could come to."""
