@@ -124,12 +124,8 @@ def _walk(tops, x0, y0, cell, radius, film, start, end, kind, cutting, step):  #
     return np.array(held), air, cut, np.array(places)
 
 
-def measure(piece: Piece, path: Any, cell_share: float = CELL_SHARE) -> Measured:
-    """Move the cutter through a raster of heights."""
-    from fenrik.core.toolpath import Kind
-
-    cell = cell_share * piece.radius_mm
-    flat, _ = path.flattened(FLAT_MM)
+def blank_tops(piece: Piece, cell: float) -> np.ndarray:
+    """Heights of the piece's stock as it comes."""
     low, high = piece.box
     size = np.ceil((high - low)[:2] / cell).astype(int)
     tops = np.full(tuple(size), high[2], np.float32)
@@ -137,6 +133,17 @@ def measure(piece: Piece, path: Any, cell_share: float = CELL_SHARE) -> Measured
         x, y = (low[a] + (np.arange(size[a]) + 0.5) * cell for a in (0, 1))
         shapely.prepare(piece.blank)
         tops[~shapely.contains_xy(piece.blank, *np.meshgrid(x, y, indexing="ij"))] = -np.inf
+    return tops
+
+
+def measure(piece: Piece, path: Any, cell_share: float = CELL_SHARE, tops: np.ndarray | None = None) -> Measured:
+    """Move the cutter through a raster of heights; through one that is there already, of that size, where given."""
+    from fenrik.core.toolpath import Kind
+
+    cell = cell_share * piece.radius_mm
+    flat, _ = path.flattened(FLAT_MM)
+    low = piece.box[0]
+    tops = blank_tops(piece, cell) if tops is None else tops.copy()
     held, air, cut, place = _walk(
         tops, float(low[0]), float(low[1]), cell, piece.radius_mm, FILM_MM, flat.point[:-1], flat.point[1:],
         flat.kind[1:].astype(np.int64), int(Kind.CUT), SAMPLE_SHARE * piece.radius_mm,
@@ -302,31 +309,52 @@ def _drafted(outline: Any, low: float, high: float, slope: float) -> Any:
     return sections.Shape()
 
 
+def tool_of(radius_mm: float) -> Any:
+    """A flat end mill."""
+    from fenrik.core.tools import FlatCutter, Tool
+
+    cutter = FlatCutter(diameter_mm=2 * radius_mm, flute_length_mm=6 * radius_mm)
+    return Tool(number=1, cutter=cutter, stick_out_mm=max(8 * radius_mm, 80.0))
+
+
+def after(given: Any, path: Any) -> Any:
+    """The stock that a path leaves of what it was given."""
+    from fenrik.core.stock import cut
+    from fenrik.core.tools import assembly_of
+
+    return cut(given.stock, path.poses(0.002), assembly_of(given.tool))[0]
+
+
 PIECES = {"pocket": pocket, "star": star, "islands": islands, "ribs": ribs, "cavity": cavity, "lens": lens}
 
 
-def run(piece: Piece, params: Any, most: float = 12000.0) -> tuple[Any, float, Any]:
-    """The path of a strategy on a piece, how long it takes, and what it was given."""
+def run(
+    piece: Piece, params: Any, most: float = 12000.0, stock: Any = None, earlier_mm: float | None = None
+) -> tuple[Any, float, Any]:
+    """The path of a strategy on a piece, how long it takes, and what it was given.
+
+    Args:
+        stock: as it stands; None: as it comes. earlier_mm: radius of the tool that cleared before, for its name.
+    """
     from fenrik.core.solids.reading import mesh_at, solid_from_shape
     from fenrik.core.stock import Stock
     from fenrik.core.stock.shaping import stock_from_mesh
     from fenrik.core.strategies.given import Given, Region
     from fenrik.core.strategies.registry import run_strategy
     from fenrik.core.toolpath import Feeds
-    from fenrik.core.tools import FlatCutter, Tool
 
     solid = solid_from_shape(piece.shape)
     mesh = mesh_at(solid, 0.25 * params.tolerance_mm)
-    cutter = FlatCutter(diameter_mm=2 * piece.radius_mm, flute_length_mm=6 * piece.radius_mm)
-    tool = Tool(number=1, cutter=cutter, stick_out_mm=max(8 * piece.radius_mm, 80.0))
+    tool = tool_of(piece.radius_mm)
     cell = 0.5 if np.ptp(piece.box[:, 0]) < 500 else 1.0
-    stock = Stock.box(piece.box[0], piece.box[1], cell)
-    if piece.blank is not None:
+    if stock is None and piece.blank is None:
+        stock = Stock.box(piece.box[0], piece.box[1], cell)
+    elif stock is None:
         stock = stock_from_mesh(mesh_at(solid_from_shape(prism(piece.blank, piece.box[1, 2])), 0.01), cell)
     given = Given.of(
-        mesh=mesh, surface=(mesh, solid.surfaces), stock=stock, tool=tool, cutter=cutter,
+        mesh=mesh, surface=(mesh, solid.surfaces), stock=stock, tool=tool, cutter=tool.cutter,
         feeds=Feeds(2000, 600, 6000, most), safe=(piece.box[1, 2] + 16, piece.box[1, 2] + 6), obstacles=None,
-        region=Region(faces=None),
+        region=Region(faces=None), reference=None if earlier_mm is None else tool_of(earlier_mm),
     )  # fmt: skip
     began = time.perf_counter()
     outcome = run_strategy(given, params)

@@ -10,8 +10,8 @@ import shapely
 import roughing as bench
 from fenrik.core.errors import FenrikError
 from fenrik.core.regions.polygons import from_shape
-from fenrik.core.strategies import steady_roughing as module
 from fenrik.core.strategies.ground import _cleared_kernels as kernels
+from fenrik.core.strategies.ground import steady_row as module
 from fenrik.core.strategies.ground.cleared import ClearedGround
 from fenrik.core.strategies.ground.load_feeds import feed_times, stretches_of
 from fenrik.core.strategies.steady_roughing import SteadyRoughing
@@ -252,3 +252,13 @@ def test_steps_left_on_a_slope_are_no_higher_than_asked(step):
         assert left.max() <= step + 0.06
     assert np.mean(found.held_deg > 1.05 * 45) < 0.02
     assert found.held_deg.max() < 1.25 * 45
+
+
+def test_where_the_axis_has_no_room_to_turn_is_told_with_its_area():
+    """A chamber a tenth of a millimetre wider than the tool: its room for the axis is 0.1 mm square."""
+    hole = shapely.union_all([shapely.box(0, 0, 60, 40), shapely.box(59, 20, 70, 23), shapely.box(69, 15, 79.1, 25.1)])
+    piece = bench.prismatic("tight", shapely.box(-10, -10, 90, 50), hole, 8.0, R)
+    told = [u for u in roughed(piece).unreached if "too little to turn" in u.reason]
+    assert len(told) == 1
+    assert shapely.box(69, 15, 79.1, 25.1).contains(shapely.Point(told[0].place[:2]))
+    assert told[0].area_mm2 == pytest.approx(np.pi * R**2, rel=0.1)

@@ -19,6 +19,7 @@ from fenrik.core.build.picks import (
     targets_of,
     ways_of,
 )
+from fenrik.core.errors import fail
 from fenrik.core.frames import Points
 from fenrik.core.job import Operation, Setup
 from fenrik.core.keys import key_of
@@ -56,6 +57,10 @@ def safe_over(geometry: Geometry, setup: Setup, instance: int | None) -> float:
     return highest if obstacles is None else max(highest, float(obstacles.bounds()[1][2]))
 
 
+def _shape(tool: Tool) -> dict[str, Any]:
+    return {name: getattr(tool, name) for name in TOOL_SHAPE}
+
+
 class _Items:
     """One method for each item; keys are cheap, and nothing is made here."""
 
@@ -73,7 +78,17 @@ class _Items:
         return Item(self.whole_tool.cutter, lambda: self.whole_tool.cutter)
 
     def tool(self) -> Item:
-        shape = {name: getattr(self.whole_tool, name) for name in TOOL_SHAPE}
+        shape = _shape(self.whole_tool)
+        return Item(shape, lambda: Tool(number=1, **shape))
+
+    def reference(self) -> Item:
+        number = self.operation.params.reference_tool
+        if number is None:
+            return Item(None, lambda: None)
+        found = next((t for t in self.geometry.job.tools if t.number == number), None)
+        if found is None:
+            raise fail("params.reference_tool", "is not a tool of this job.", "Choose a tool.", number)
+        shape = _shape(found)
         return Item(shape, lambda: Tool(number=1, **shape))
 
     def feeds(self) -> Item:

@@ -37,6 +37,7 @@ OBSTACLE_CLEARANCE_MM = 0.5
 Need = Literal[
     "stock", "cutter", "tool", "feeds", "rpm", "safe", "zero", "mesh", "part_box", "solid", "surface", "shadow",
     "obstacles", "targets", "region", "keep_out", "stay_in", "ways", "rulings", "text",
+    "reference",
 ]  # fmt: skip
 """Items that there are."""
 
@@ -101,6 +102,10 @@ class Given:
         """Keys of all items, by name."""
         return {name: item.key for name, item in self._items.items()}
 
+    def with_tool(self, tool: Tool) -> Given:
+        """The same for another tool, for asking what that would do."""
+        return Given({**self._items, "tool": Item(None, lambda: tool), "cutter": Item(None, lambda: tool.cutter)})
+
     def forget(self) -> None:
         """Let go of what was made; it is made again where it is asked for."""
         self._made.clear()
@@ -128,6 +133,11 @@ class Given:
     def tool(self) -> Tool:
         """The whole tool with its shank and holder."""
         return self._of("tool")
+
+    @property
+    def reference(self) -> Tool | None:
+        """The tool whose work the operation goes on with, by its name; None where the stock says what is left."""
+        return self._of("reference")
 
     @property
     def feeds(self) -> Feeds:

@@ -230,7 +230,7 @@ def _from_nearest(ring: Points, place: Points) -> Points:
 STRATEGY = Strategy(
     params=LevelRoughing,
     run=level_roughing,
-    version=15,
+    version=16,
     skims=True,
     group="Free shapes",
     needs=(*ON_SURFACE, "tool", "region"),

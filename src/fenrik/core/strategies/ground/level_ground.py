@@ -27,13 +27,17 @@ from fenrik.core.strategies.ground.levels import levels_with_stops
 from fenrik.core.strategies.ground.narrow import NarrowPlaces
 from fenrik.core.strategies.ground.regions import FreePositions, StandingStock
 from fenrik.core.strategies.targets import Targets
-from fenrik.core.tools.assembly import wider_bodies
+from fenrik.core.tools.assembly import cutting_profile, wider_bodies
 from fenrik.core.tools.cutters import FlatCutter
 from fenrik.core.units import LEAST_STEP_MM
 
 LEAD_MM = 1.0
 FLAT_COSINE = 0.99999
 UNDER_MM = 1e-3
+SPARE_CELLS = 0.2
+"""How much farther out stock may stand than the rays of its field tell, in cells."""
+REFERENCE_SHARE = 0.1
+"""Least radius of turns of an earlier tool, as a share of its own: so far it does not come into corners."""
 THIN_CELLS = 0.6
 """Stock thinner than so many cells of its field, half as much to each side, is no more than the field's error."""
 
@@ -108,6 +112,7 @@ class LevelPiece:
     Attributes:
         polygon: where the axis may be, of which the piece is what lies near stock. reach: where the axis takes stock.
         standing: where anything stands over the level, which no way down may meet. wanted: what is to be taken.
+        spare_mm: how much farther out that may stand.
     """
 
     level: float
@@ -117,6 +122,20 @@ class LevelPiece:
     reach: BaseGeometry
     standing: BaseGeometry
     wanted: BaseGeometry
+    spare_mm: float
+
+
+@dataclass(frozen=True)
+class Rest:
+    """What of the stock is gone after, where an earlier tool has cleared before.
+
+    Attributes:
+        thicker_mm: in plan; what is thinner is left alone. cleared: of a level and the one over it, where that tool
+            leaves nothing, whatever the stock says; None where the stock says it.
+    """
+
+    thicker_mm: float
+    cleared: Callable[[float, float], BaseGeometry] | None = None
 
 
 class LevelGround:
@@ -130,8 +149,8 @@ class LevelGround:
         FenrikError: for levels in the wrong order, or too many.
     """
 
-    def __init__(self, given: Given, params: LevelParams) -> None:
-        self.given, self.params = given, params
+    def __init__(self, given: Given, params: LevelParams, rest: Rest | None = None) -> None:
+        self.given, self.params, self.rest = given, params, rest
         self.tops = StockTops(given.stock)
         self.levels: list[float] = []
         self.nothing: list[Unreached] = []
@@ -154,7 +173,7 @@ class LevelGround:
         given.progress(0.02, "finding where the tool fits")
         self.heights = self._heights()
         self._watch = NarrowPlaces(given, params.allowance_mm, params.floor_allowance_mm, self.tops, self.heights)
-        self._stock = StandingStock(given.stock)
+        self._stock = StandingStock(given.stock, exact=True)
         self._shadow = Shadow(given.with_obstacles)
         self._positions = _positions(given, params, self.heights, self._shadow)
 
@@ -181,10 +200,11 @@ class LevelGround:
             part_of(self.given.progress, 0.05, 0.4)(
                 number / len(self.levels), f"level {number + 1} of {len(self.levels)}"
             )
-            wanted = self._stock.between(level, above)
+            cleared = self._cleared_before(level, above)
+            wanted = self._wanted(level, above, cleared)
             if wanted.is_empty:
                 continue
-            yield self._pieces_of(level, above, wanted, beside_mm)
+            yield self._pieces_of(level, above, wanted, beside_mm, cleared)
             self._watch.look(level)
 
     def pieces_left(self, level: float, above: float, cleared: BaseGeometry, beside_mm: float) -> list[LevelPiece]:
@@ -193,25 +213,76 @@ class LevelGround:
         Args:
             cleared: where nothing stands over the level any more.
         """
-        cell = THIN_CELLS * self.given.stock.lattice.cell_mm
-        wanted = shapely.difference(self._stock.between(level, above), cleared).buffer(-cell).buffer(cell)
+        before = self._cleared_before(level, above)
+        cleared = cleared if before is None else shapely.union(cleared, before)
+        wanted = self._wanted(level, above, cleared)
         return [] if wanted.is_empty else self._pieces_of(level, above, wanted, beside_mm, cleared)
+
+    def reached(self, level: float, above: float) -> BaseGeometry:
+        """Where the cutter may clear at a level, whatever stands there: by its radius half way up to the level over
+        it, since a round edge leaves something under it."""
+        half = 0.5 * min(above - level, self.params.stepdown_mm)
+        return self._free(level).buffer(cutting_profile(self.given.cutter).radius_at(half), quad_segs=32)
+
+    def cleared_by(self, level: float, above: float) -> BaseGeometry:
+        """Where it has cleared at a level when its work is done, going round corners with some radius."""
+        turn = REFERENCE_SHARE * self.given.cutter.radius_mm
+        half = 0.5 * min(above - level, self.params.stepdown_mm)
+        radius = cutting_profile(self.given.cutter).radius_at(half)
+        return self._free(level).buffer(-turn, quad_segs=32).buffer(turn + radius, quad_segs=32)
+
+    def _free(self, level: float) -> BaseGeometry:
+        """Where the axis may be."""
+        return self._positions.at(level - self.params.floor_allowance_mm)
+
+    def _cleared_before(self, level: float, above: float) -> BaseGeometry | None:
+        """Where nothing stands over a level any more, beyond what the stock says."""
+        return self.rest.cleared(level, above) if self.rest is not None and self.rest.cleared is not None else None
+
+    def _wanted(self, level: float, above: float, cleared: BaseGeometry | None) -> BaseGeometry:
+        """What is to be taken at a level: of what is left, only where it is thick."""
+        stands = self._stock.between(level, above)
+        if cleared is not None:
+            stands = shapely.difference(stands, cleared)
+        if self.rest is not None:
+            return _opened(shapely.intersection(stands, self.reached(level, above)), 0.5 * self.rest.thicker_mm)
+        return stands if cleared is None else _opened(stands, self._noise)
+
+    @property
+    def _noise(self) -> float:
+        """Half the thickness of stock that may be no more than the error of its field."""
+        return THIN_CELLS * self.given.stock.lattice.cell_mm
+
+    def _standing(self, level: float, above: float, cleared: BaseGeometry | None) -> tuple[BaseGeometry, float]:
+        """Where anything stands over a level, and how much farther out it may stand.
+
+        Of what is left beside walls that are cleared, what is no thicker than the field's error is not there: else all
+        walls would be gone along once more.
+        """
+        standing, spare = self._stock.above(level), SPARE_CELLS * self.given.stock.lattice.cell_mm
+        if cleared is not None:
+            standing = shapely.difference(standing, cleared)
+        if self.rest is None:
+            return standing, spare
+        mine = self.reached(level, above)
+        thick = _opened(shapely.intersection(standing, mine), self._noise)
+        if self.rest.cleared is None:
+            thick = thick.buffer(spare)
+        return shapely.union(shapely.difference(standing, mine), thick), 0.0
 
     def _pieces_of(
         self, level: float, above: float, wanted: BaseGeometry, beside_mm: float, cleared: BaseGeometry | None = None
     ) -> list[LevelPiece]:
         given, params, radius = self.given, self.params, self.given.cutter.radius_mm
-        standing = self._stock.above(level)
-        if cleared is not None:
-            standing = shapely.difference(standing, cleared)
-        free = self._positions.at(level - params.floor_allowance_mm)
+        standing, spare = self._standing(level, above, cleared)
+        free = self._free(level)
         if given.region.faces is not None:
             free = shapely.intersection(free, _known(self.heights))
         reach = wanted.buffer(max(radius - given.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
         wide = wanted.buffer(radius + beside_mm, quad_segs=16)
         near = _over_faces(given, level, radius + params.allowance_mm + LEAD_MM)
         return [
-            LevelPiece(level, above, polygon, piece, reach, standing, wanted)
+            LevelPiece(level, above, polygon, piece, reach, standing, wanted, spare)
             for polygon in shapely.get_parts(free)
             for piece in shapely.get_parts(shapely.intersection(polygon, wide))
             if piece.area >= 1e-9 and piece.intersects(reach) and near(piece)
@@ -319,6 +390,11 @@ def _positions(given: Given, params: LevelParams, heights: HeightField, shadow: 
         bodies.append((given.cutter.radius_mm + params.allowance_mm, 0.0))
     band = max(params.allowance_mm, params.floor_allowance_mm) + params.tolerance_mm
     return FreePositions(heights, shadow, bodies, band, params.tolerance_mm * 0.5)
+
+
+def _opened(shape: BaseGeometry, by_mm: float) -> BaseGeometry:
+    """What of a shape is thicker than twice a length."""
+    return shape.buffer(-by_mm).buffer(by_mm)
 
 
 def _known(heights: HeightField) -> Polygon:

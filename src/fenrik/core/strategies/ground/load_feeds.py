@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
+from numpy.typing import NDArray
+from scipy import ndimage
 from scipy.ndimage import minimum_filter1d
 
 from fenrik.core.frames import Points
@@ -30,6 +32,15 @@ def feed_times(held: Points, limit: float) -> Points:
     return np.asarray(np.where(held > limit, times, MOST_TIMES ** (steps / STEPS)))
 
 
+def _long_idle(idle: NDArray[np.bool_], places: int) -> NDArray[np.bool_]:
+    """Of motions (n,) that take nothing, those of which so many follow one another, or that begin or end a pass."""
+    labels, count = ndimage.label(idle)
+    long = np.bincount(labels, minlength=count + 1) >= places
+    if len(labels):
+        long[[labels[0], labels[-1]]] = True
+    return np.asarray(idle & long[labels])
+
+
 def stretches_of(
     points: Points, held: Points, limit: float, least_mm: float
 ) -> Iterator[tuple[int, int, float | None]]:
@@ -42,9 +53,12 @@ def stretches_of(
     """
     # A motion goes as slowly as either of its ends asks for.
     step = np.minimum(feed_times(held[:-1], limit), feed_times(held[1:], limit))
-    step[(held[:-1] <= 0) & (held[1:] <= 0)] = np.inf
+    idle = (held[:-1] <= 0) & (held[1:] <= 0)
+    step[idle] = np.inf
     apart = float(np.linalg.norm(np.diff(points, axis=0), axis=1).mean())
-    slow = minimum_filter1d(step, 2 * int(np.ceil(0.5 * least_mm / max(apart, 1e-9))) + 1, mode="nearest")
+    beside = int(np.ceil(0.5 * least_mm / max(apart, 1e-9)))
+    slow = minimum_filter1d(step, 2 * beside + 1, mode="nearest")
+    slow[_long_idle(idle, beside)] = np.inf
     begins = np.concatenate([[0], np.flatnonzero(slow[1:] != slow[:-1]) + 1, [len(slow)]])
     for a, b in zip(begins[:-1].tolist(), begins[1:].tolist(), strict=True):
         yield a, b, float(slow[a]) if np.isfinite(slow[a]) else None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass
+from functools import cached_property
 from typing import cast
 
 import contourpy
@@ -21,6 +22,9 @@ from fenrik.core.stock import Stock
 from fenrik.core.stock.field import Dense
 
 LEVEL_MM = 1e-6
+HALF_WAY, NODE_SHARE, SETTLED_SHARE = 1e-3, 0.01, 0.01
+"""What counts as half way between nodes; how near to a node an outline comes, and by how much it is made simpler, in
+cells."""
 THIN_SHARE = 0.25
 """Share of the tolerance by which outlines may be simplified."""
 
@@ -68,12 +72,22 @@ class FreePositions:
 
 
 class StandingStock:
-    """Where material stands, ray by ray along z: also under what hangs over it."""
+    """Where material stands, ray by ray along z: also under what hangs over it.
 
-    def __init__(self, stock: Stock) -> None:
+    Attributes:
+        exact: whether outlines, which rays along z tell to half a cell, are settled by the rays across them.
+    """
+
+    def __init__(self, stock: Stock, exact: bool = False) -> None:
+        self.stock, self.exact = stock, exact
         self.rays: Dense = stock.dense(2)
-        self.x, self.y, _ = stock.node_axes()
+        self.x, self.y, self.z = stock.node_axes()
         self.cell = stock.lattice.cell_mm
+
+    @cached_property
+    def _across(self) -> tuple[Dense, Dense]:
+        """Rays along x by (y, z), and along y by (x, z)."""
+        return self.stock.dense(0), self.stock.dense(1)
 
     def above(self, level_mm: float) -> BaseGeometry:
         """Where anything stands above a level: what a tool that comes down from above would meet."""
@@ -85,20 +99,43 @@ class StandingStock:
         count, at, _, _ = self.rays
         enter, leave = at[..., 0::2], at[..., 1::2]
         there = np.arange(enter.shape[2]) < count[..., None] // 2
-        return self._outlines(np.any(there & (leave > low_mm + LEVEL_MM) & (enter < high_mm - LEVEL_MM), axis=2))
-
-    def _outlines(self, mask: NDArray[np.bool_]) -> BaseGeometry:
-        """Areas between the rays, to half a cell."""
+        mask = np.any(there & (leave > low_mm + LEVEL_MM) & (enter < high_mm - LEVEL_MM), axis=2)
         if not mask.any():
             return MultiPolygon()
         generator = contourpy.contour_generator(self.x, self.y, mask.T.astype(float), fill_type="OuterOffset")
         points, offsets = cast(tuple[list[Points], list[Points]], generator.filled(0.5, 2.0))
+        if self.exact:
+            points = [self._settled(p, mask, low_mm, high_mm) for p in points]
         polygons = [
             Polygon(p[: o[1]], [p[a:b] for a, b in itertools.pairwise(o[1:])])
             for p, o in zip(points, offsets, strict=True)
         ]
-        merged = shapely.union_all(polygons)
-        return _polygons(shapely.simplify(merged, 0.05 * self.cell))
+        merged = shapely.union_all(polygons if not self.exact else shapely.make_valid(polygons))
+        return _polygons(shapely.simplify(merged, (SETTLED_SHARE if self.exact else 0.05) * self.cell))
+
+    def _settled(self, points: Points, mask: NDArray[np.bool_], low_mm: float, high_mm: float) -> Points:
+        """Places (n, 2) of outlines, half way between two nodes of which one has material, moved to where that ends:
+        the farthest of all layers between two levels."""
+        layers = np.flatnonzero((self.z > low_mm + LEVEL_MM) & (self.z < high_mm - LEVEL_MM))
+        settled = points.copy()
+        node = (points - [self.x[0], self.y[0]]) / self.cell
+        for axis, (count, at, _, _) in enumerate(self._across):
+            there = np.flatnonzero(np.abs(node[:, axis] % 1.0 - 0.5) < HALF_WAY)
+            first = np.floor(node[there, axis]).astype(int)
+            beside = np.rint(node[there, 1 - axis]).astype(int)
+            forward = mask[first, beside] if axis == 0 else mask[beside, first]
+            begin = (self.x, self.y)[axis][first]
+            far = np.full(len(there), -1.0)
+            for layer in layers:
+                share = (at[beside, layer] - begin[:, None]) / self.cell
+                share = np.where(forward[:, None], share, 1.0 - share)
+                hit = (np.arange(at.shape[2]) < count[beside, layer][:, None]) & (
+                    np.abs(share - 0.5) < 0.5 + NODE_SHARE
+                )
+                far = np.maximum(far, np.where(hit, share, -1.0).max(axis=1, initial=-1.0))
+            far = np.clip(np.where(far < 0, 0.5, far), NODE_SHARE, 1.0 - NODE_SHARE)
+            settled[there, axis] = begin + self.cell * np.where(forward, far, 1.0 - far)
+        return settled
 
 
 def _polygons(shape: BaseGeometry) -> BaseGeometry:

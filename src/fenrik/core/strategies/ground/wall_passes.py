@@ -31,6 +31,7 @@ OVER_LIMIT = 1.15
 RADIUS_TRIES = 6
 LEAST_STEP_SHARE = 0.02
 """Radii come down by at least that."""
+LEAST_RING_MM = 1e-6
 LEAD_SHARE, LEAD_FLAT_MM = 0.3, 2e-3
 
 
@@ -74,7 +75,7 @@ class WallPasses:
     def _most(self, rings: Rings) -> float:
         """The most engagement on a way along rings."""
         most = 0.0
-        for ring in rings:
+        for ring in _rings_of(rings):
             line = _close(ring, STEP_SHARE * self.ground.ground.radius)
             found = np.zeros(len(line))
             kernels.touched(self.ground.ground, line, found)
@@ -89,7 +90,9 @@ class WallPasses:
         """
         radius = self.ground.ground.radius
         shapely.prepare(room)
-        waiting = [line for ring in walls for line in self._engaged(_close(ring, STEP_SHARE * radius), least)]
+        waiting = [
+            line for ring in _rings_of(walls) for line in self._engaged(_close(ring, STEP_SHARE * radius), least)
+        ]
         while waiting:
             line = self._nearest(waiting)
             curve = Curve.polyline(line)
@@ -140,6 +143,11 @@ def _dilated(there: NDArray[np.bool_]) -> NDArray[np.bool_]:
     """Places (n,) round a ring, and those a little beside them."""
     n, beside = len(there), int(np.ceil(BESIDE_SHARE / STEP_SHARE))
     return np.asarray(ndimage.binary_dilation(np.tile(there, 3), iterations=beside)[n : 2 * n])
+
+
+def _rings_of(region: Rings) -> Rings:
+    """The rings of a region that are longer than nothing: offsets may end in places."""
+    return [ring for ring in region if np.ptp(ring, axis=0).max(initial=0.0) > LEAST_RING_MM]
 
 
 def _close(ring: Points, step: float) -> Points:
