@@ -63,6 +63,29 @@ function parse(hex: string): [number, number, number] {
   return [((n >> 16) & 255) / 255, ((n >> 8) & 255) / 255, (n & 255) / 255];
 }
 
+/** From little to much: straw, verdigris, aubergine. */
+const LOADS = ["#d9c77a", "#86b18a", "#3f8f86", "#3f5f86", "#5a3f7d", "#6d2f6b", "#4a1440"];
+/** ColorBrewer YlOrBr: nothing left to much left. */
+const LEFT = ["#f7f3e8", "#fee391", "#fec44f", "#fe9929", "#d95f0e", "#993404", "#5c1f02"];
+
+/** A colour of a scale, at a share of it from 0 to 1. */
+function scaled(scale: string[], share: number): [number, number, number] {
+  const at = Math.min(Math.max(share, 0), 1) * (scale.length - 1);
+  const low = Math.min(Math.floor(at), scale.length - 2);
+  const a = parse(scale[low]),
+    b = parse(scale[low + 1]);
+  return [0, 1, 2].map((k) => a[k] + (b[k] - a[k]) * (at - low)) as [number, number, number];
+}
+
+/** Colour of a load, as a share of the most that the scale shows. */
+export const loadColour = (share: number) => scaled(LOADS, share);
+
+/** Colour of what stands over the part: pale where nothing does, purple where the part itself is cut. */
+export const leftColour = (mm: number, full: number): [number, number, number] =>
+  mm < -0.02 * full ? parse("#6b4a86") : scaled(LEFT, mm / full);
+
+export const cssColour = (rgb: [number, number, number]) => `rgb(${rgb.map((c) => Math.round(c * 255)).join(" ")})`;
+
 export const clock = (seconds: number | null | undefined): string => {
   if (seconds == null) return "–";
   const s = Math.round(seconds);

@@ -56,7 +56,8 @@ afterEach(() => {
   vi.useRealTimers();
 });
 
-const given = { url: "/stock", proofKey: "k", motion: 5, deviation: false, band: 0.1 };
+const paint = (): [number, number, number] => [0.5, 0.2, 0.1];
+const given = { url: "/stock", proofKey: "k", motion: 5, deviation: false, paint };
 const open = () => {
   const busy = vi.fn(),
     fault = vi.fn();

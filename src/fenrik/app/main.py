@@ -25,6 +25,7 @@ from fenrik.app.routers import (
     parts,
     planning,
     setups,
+    stocks,
     views,
     work,
 )
@@ -92,7 +93,7 @@ app = FastAPI(
 app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
 app.add_middleware(Guard, serving=Serving.here(), is_desk=is_desk())
 problems.install(app)
-for module in (accounts, jobs, parts, setups, library, machines, views, work, planning, condition):
+for module in (accounts, jobs, parts, setups, library, machines, views, stocks, work, planning, condition):
     for router in (module.router, getattr(module, "desk", None), getattr(module, "shop", None)):
         if router is not None:
             app.include_router(router, dependencies=[Depends(admitted)])

@@ -3,27 +3,23 @@
 from __future__ import annotations
 
 import itertools
-import math
 import threading
 from collections import OrderedDict
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import numpy as np
 
-from fenrik.app.layout import encode
+from fenrik.app.bricks import bricks, coarse
 from fenrik.core.build import Build
-from fenrik.core.contact.distance import DistanceIndex, signed_distances
+from fenrik.core.contact.distance import DistanceIndex
 from fenrik.core.job import Setup
-from fenrik.core.stock import Stock, brick_mesh, changed_bricks, cut, stock_mesh
-from fenrik.core.stock.mesh import brick_count
+from fenrik.core.stock import Stock, cut
 from fenrik.core.toolpath import ORIENTED, Toolpath
 from fenrik.core.tools import Assembly, cutting_profile
 
 MOMENTS = 12
 FLATTEN_MM = 0.005
 PLAYERS = 3
-COARSE_HITS = 10_000
 LEAST_RUNG, MOST_RUNGS = 400, 100
 """Motions between two rungs at least, and how many rungs there are at most."""
 
@@ -119,46 +115,12 @@ class Player:
         """Surface of the bricks that differ from moment `have`, in part coordinates, in the typed layout."""
         stock = self.at(motion)
         known = self.moments.get(have) if have is not None and not deviation else None
-        wanted = changed_bricks(known, stock) if known is not None else np.ones(brick_count(stock), bool)
-        frame = self.build.frame(self.setup)
-        ids, vertex_counts, index_counts, vertices, indices, values = [], [], [], [], [], []
-        for brick in np.argwhere(wanted):
-            v, t = brick_mesh(stock, (int(brick[0]), int(brick[1]), int(brick[2])))
-            if len(t) == 0 and known is None:
-                continue
-            ids.append(int(np.ravel_multi_index(tuple(brick), wanted.shape)))
-            vertex_counts.append(len(v))
-            index_counts.append(3 * len(t))
-            indices.append(t.ravel())
-            vertices.append(frame.to_part(v))
-            if deviation and len(v):
-                values.append(signed_distances(self._distances(), v).mm)
-        meta = {"motion": motion, "full": known is None, "cell_mm": stock.lattice.cell_mm}
-        arrays: dict[str, Any] = {
-            "ids": np.array(ids, np.uint32),
-            "vertex_counts": np.array(vertex_counts, np.uint32),
-            "index_counts": np.array(index_counts, np.uint32),
-            "vertices": np.concatenate(vertices or [np.zeros((0, 3))]).astype(np.float32),
-            "indices": np.concatenate(indices or [np.zeros(0, np.int32)]).astype(np.uint32),
-        }
-        if deviation:
-            arrays["deviation"] = np.concatenate(values or [np.zeros(0)]).astype(np.float32)
-        return encode(meta, **arrays)
+        distances = self._distances() if deviation else None
+        return bricks({"motion": motion}, stock, self.build.frame(self.setup), known, distances)
 
     def coarse(self, motion: int) -> bytes:
-        """The whole surface with so few triangles that it is drawn at once, in part coordinates; as `bricks`."""
-        stock = self.at(motion)
-        times = math.ceil(math.sqrt(stock.count_hits() / COARSE_HITS))
-        mesh = stock_mesh(stock.coarser(times) if times > 1 else stock)
-        meta = {"motion": motion, "full": True, "cell_mm": stock.lattice.cell_mm * max(times, 1)}
-        return encode(
-            meta,
-            ids=np.zeros(1, np.uint32),
-            vertex_counts=np.array([len(mesh.vertices)], np.uint32),
-            index_counts=np.array([3 * len(mesh.triangles)], np.uint32),
-            vertices=self.build.frame(self.setup).to_part(mesh.vertices).astype(np.float32),
-            indices=mesh.triangles.ravel().astype(np.uint32),
-        )
+        """The whole surface with few triangles; as `bricks`."""
+        return coarse({"motion": motion}, self.at(motion), self.build.frame(self.setup))
 
     def _distances(self) -> DistanceIndex:
         if self.distance is None:

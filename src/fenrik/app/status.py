@@ -18,6 +18,14 @@ from fenrik.core.planning import kept_finish
 KEY_LETTERS = 24
 
 
+class RowLoad(BaseModel):
+    """How hard a row works the cutter, in few words."""
+
+    most_deg: float
+    target_deg: float | None = None
+    above: int = Field(description="at how many places it is above that")
+
+
 class OperationStatus(BaseModel):
     number: int
     state: str
@@ -28,6 +36,7 @@ class OperationStatus(BaseModel):
         default=None,
         description="false: it cuts nothing, for `reason` where it left something out; known once it is proven",
     )
+    load: RowLoad | None = Field(default=None, description="how hard it works the cutter, once it is proven")
     path_key: str = Field(default="", description="changes exactly when the path does")
     way: str = Field(default="", description="of the arm, in a cell: ready or out of date; empty: no cell")
     way_key: str = Field(default="", description="changes exactly when the arm's way does")
@@ -131,6 +140,7 @@ def _states(
     operations: list[OperationStatus] = []
     setups: list[SetupStatus] = []
     times: dict[str, float] = {}
+    results: dict[str, Any] = {}
     for setup in job.setups:
         proof, program = keys.get(f"proof {setup.id}"), keys.get(f"program {setup.id}")
         status = SetupStatus(
@@ -147,6 +157,7 @@ def _states(
             status.faults = sum(f["severity"] == "fault" for f in summary["findings"])
             status.attentions = sum(f["severity"] == "attention" for f in summary["findings"])
             times |= summary["time_by_operation"]
+            results |= summary["by_operation"]
         setups.append(status)
     for o in job.operations:
         key = keys.get(f"path {o.number}")
@@ -157,6 +168,7 @@ def _states(
             state="ready",
             time_s=time_s,
             cuts=time_s is not None if proven and o.enabled else None,
+            load=_load_of(results.get(str(o.number))),
             path_key=_short(key),
             way_key=_short(keys.get(f"way {o.number}")),
         )
@@ -176,6 +188,12 @@ def _states(
             status_o.reason = next((u.reason for u in build.outcome(o).unreached), "")
         operations.append(status_o)
     return operations, setups
+
+
+def _load_of(result: dict[str, Any] | None) -> RowLoad | None:
+    """Of what the proof says of a row, its load."""
+    load = (result or {}).get("load")
+    return None if load is None else RowLoad(**{**load, "above": len(load["above"])})
 
 
 def _short(key: str | None) -> str:

@@ -8,7 +8,7 @@ import resource
 import sys
 import time
 from collections.abc import Callable
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +22,7 @@ from fenrik.cli.codes import DONE, FAULTS
 from fenrik.cli.parts import bytes_of
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, Problem
-from fenrik.core.job import Job, parse_job
+from fenrik.core.job import Job, Operation, parse_job
 from fenrik.core.planning import (
     Finish,
     coverage,
@@ -44,7 +44,8 @@ from fenrik.core.report import (
     trajectory_texts,
 )
 from fenrik.core.solids import read_solid
-from fenrik.core.solids.writing import stl_bytes
+from fenrik.core.solids.writing import stl_bytes, write_mesh
+from fenrik.core.stock import stock_mesh
 from fenrik.core.store import MemoryStore
 from fenrik.processes import give_back_early
 
@@ -73,6 +74,10 @@ def add_commands(commands: Any) -> None:
     reach_parser.add_argument("--operation", type=int, required=True, help="number of the row")
     reach_parser.add_argument("--steps", type=int, default=5, help="places along each side of the table")
     reach_parser.add_argument("--clear", action="store_true", help="look at what stands round, too")
+    stock_parser = commands.add_parser("stock", help="write the stock after a row as STL or 3MF")
+    stock_parser.add_argument("job", type=Path)
+    stock_parser.add_argument("--row", type=int, required=True, help="number of the row")
+    stock_parser.add_argument("--out", type=Path, required=True, help="file to write: .stl or .3mf")
     commands.add_parser("warm", help="compile the kernels ahead of their first use")
 
 
@@ -269,10 +274,7 @@ def _reach(options: argparse.Namespace) -> int:
     if not 1 <= options.steps <= 25:
         raise FenrikError(Problem("steps", "must be 1 to 25.", "Use for example 5.", options.steps))
     job, model, files = read_job_file(options.job)
-    operation = next((o for o in job.operations if o.number == options.operation), None)
-    if operation is None:
-        numbers = ", ".join(str(o.number) for o in job.operations)
-        raise FenrikError(Problem("operation", "is not in the job.", f"Name one of {numbers}.", options.operation))
+    operation = _row_of(job, options.operation)
     build = Build(job, model, MemoryStore(), None, files)
     places = build.reach_by_place(operation, options.steps, options.clear)
     bands = build.reach_bands(operation)
@@ -288,6 +290,34 @@ def _reach(options: argparse.Namespace) -> int:
     best = places[0]
     print(f"best place: X{best.x_mm:g} Y{best.y_mm:g}, {100 * best.share:.1f} % of the row reached", file=sys.stderr)
     return DONE if best.share >= 1.0 else FAULTS
+
+
+def _stock(options: argparse.Namespace) -> int:
+    """The stock after a row, in part coordinates."""
+    if options.out.suffix not in (".stl", ".3mf"):
+        raise FenrikError(Problem("out", "is neither .stl nor .3mf.", "Choose one of them.", options.out.name))
+    job, model, files = read_job_file(options.job)
+    operation = _row_of(job, options.row)
+    build, setup = Build(job, model, MemoryStore(), None, files), job.setup(operation.setup)
+
+    def work(progress: Progress) -> dict[str, Any]:
+        mesh = stock_mesh(build.stock_after_row(setup, operation.number))
+        in_part = replace(mesh, vertices=build.frame(setup).to_part(mesh.vertices))
+        options.out.write_bytes(write_mesh(in_part, options.out.suffix))
+        progress(1.0, "done")
+        return {"volume_mm3": abs(mesh.volume_mm3()), "left_mm3": abs(mesh.volume_mm3()) - build.made_mm3(setup)}
+
+    print(json.dumps({"row": operation.number, **_with_bar(work, "cutting")}))
+    return DONE
+
+
+def _row_of(job: Job, number: int) -> Operation:
+    """A row by its number."""
+    found = next((o for o in job.operations if o.number == number), None)
+    if found is None:
+        numbers = ", ".join(str(o.number) for o in job.operations)
+        raise FenrikError(Problem("operation", "is not in the job.", f"Name one of {numbers}.", number))
+    return found
 
 
 def _warm(_options: argparse.Namespace) -> int:
@@ -307,5 +337,6 @@ COMMANDS: dict[str, Callable[[argparse.Namespace], int]] = {
     "route": _route,
     "import": _import,
     "reach": _reach,
+    "stock": _stock,
     "warm": _warm,
 }

@@ -177,6 +177,24 @@ class Measurement(_Doc):
     spots: list[MeasureSpot] = Field(min_length=1, max_length=2)
 
 
+class SeenStock(_Doc):
+    """Which stock a row's path is made for; the proof always cuts the one that is there."""
+
+    kind: Literal["chain", "before row", "first stock", "no stock"] = Field(
+        default="chain",
+        title="Stock it sees",
+        description="What the rows before leave; what stood before an earlier row; the setup's first; or none: as if "
+        "the whole box round it stood",
+    )
+    row: int | None = Field(default=None, ge=1, le=9999, title="Row")
+
+    @model_validator(mode="after")
+    def _has_its_row(self) -> SeenStock:
+        if (self.kind == "before row") != (self.row is not None):
+            raise ValueError("names a row exactly where it is the stock before one")
+        return self
+
+
 class Operation(_Doc):
     """One row of the route."""
 
@@ -189,6 +207,7 @@ class Operation(_Doc):
         default=None, ge=1, le=10_000, title="Copy", description="Of a grid of parts; empty: all of them together"
     )
     copies: Copies | None = Field(default=None, title="Copies", description="The path again at other places")
+    sees: SeenStock = Field(default_factory=SeenStock)
     params: StrategyParams
     spindle_rpm: float | None = Field(
         default=None,
@@ -364,6 +383,7 @@ def check_references(job: Job) -> list[Problem]:
             problems.append(
                 Problem(f"operations.{k}.tool", "is not a tool of this job.", "Choose a tool.", operation.tool)
             )
+        problems += _check_seen_row(job, operation, k)
     if job.material and job.material_of() is None:
         problems.append(Problem("material", "is not a material of this job.", "Choose a material.", job.material))
     machines = {m.name for m in job.machines} | {c.name for c in job.cells}
@@ -385,6 +405,14 @@ def check_references(job: Job) -> list[Problem]:
     return problems
 
 
+def _check_seen_row(job: Job, operation: Operation, k: int) -> list[Problem]:
+    """A row whose stock is looked at, but that does not come before in the same setup."""
+    row, before = operation.sees.row, [o.number for o in job.operations[:k] if o.setup == operation.setup]
+    if row is None or row in before:
+        return []
+    return [Problem(f"operations.{k}.sees.row", "is not a row before this one.", "Choose an earlier row.", row)]
+
+
 def _check_stock_and_fixtures(job: Job, setup: Setup, k: int) -> list[Problem]:
     """Files that are not there, and a stock that would come from the setup itself or a later one."""
     problems = []
@@ -398,6 +426,10 @@ def _check_stock_and_fixtures(job: Job, setup: Setup, k: int) -> list[Problem]:
                     "Choose an earlier setup.",
                     setup.stock.setup,
                 )
+            )
+        elif setup.stock.after not in (None, *(o.number for o in job.operations if o.setup == setup.stock.setup)):
+            problems.append(
+                Problem(f"setups.{k}.stock.after", "is not a row of that setup.", "Choose another.", setup.stock.after)
             )
     named = [("stock.file", setup.stock.file)] if isinstance(setup.stock, MeshStock) else []
     named += [(f"fixtures.{f.id}.file", f.file) for f in setup.fixtures if isinstance(f, FileFixture)]

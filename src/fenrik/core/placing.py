@@ -167,13 +167,13 @@ class Placing:
         """Resolution of the stock."""
         return self.cell_wanted or suggested_cell(self.stock[1] - self.stock[0])
 
-    def stock_inputs(self, earlier_key: Callable[[str], str]) -> dict[str, Any]:
+    def stock_inputs(self, earlier_key: Callable[[EarlierStock], str]) -> dict[str, Any]:
         """What the first stock is made from, for its key."""
         stock = self.setup.stock
         inputs: dict[str, Any] = {"box": np.round(self.stock, 9).tolist(), "cell": self.cell_mm, "made": stock.kind}
         if isinstance(stock, EarlierStock):
             turn = self.earlier(stock.setup).frame.rotation.T @ self.frame.rotation
-            return inputs | {"before": earlier_key(stock.setup), "turn": np.round(turn, 12).tolist()}
+            return inputs | {"before": earlier_key(stock), "turn": np.round(turn, 12).tolist()}
         if isinstance(stock, MeshStock):
             return inputs | {"file": sha256(self.files(stock.file)), "frame": self.frame.rotation.tolist()}
         if isinstance(stock, BoxStock) and not self._one_each:
@@ -182,7 +182,7 @@ class Placing:
         rest = {"stock": stock, "grid": self.setup.grid, "shape": shape, "frame": self.frame.rotation.tolist()}
         return inputs | rest | {"mesh": sha256(self.part.mesh.vertices.tobytes()) if not self.part.is_exact else ""}
 
-    def make_stock(self, earlier_stock: Callable[[str], Stock]) -> Stock:
+    def make_stock(self, earlier_stock: Callable[[EarlierStock], Stock]) -> Stock:
         """The first stock of this setup.
 
         Raises:
@@ -191,7 +191,7 @@ class Placing:
         stock = self.setup.stock
         if isinstance(stock, EarlierStock):
             turn = self.earlier(stock.setup).frame.rotation.T @ self.frame.rotation
-            return turn_stock(earlier_stock(stock.setup), turn)
+            return turn_stock(earlier_stock(stock), turn)
         if isinstance(stock, BoxStock) and not self._one_each:
             return Stock.box(self.stock[0], self.stock[1], self.cell_mm)
         mesh, error = self.stock_mesh()

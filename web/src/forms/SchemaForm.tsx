@@ -24,6 +24,7 @@ export type Field = {
   shown?: boolean;
   when?: Record<string, unknown>;
   brings?: string;
+  names?: string;
   discriminator?: { mapping: Record<string, string> };
   oneOf?: Field[];
 };

@@ -4,7 +4,7 @@ import { useLocation, useSearch } from "wouter";
 import { setMoment } from "./moment";
 import { pickNothing } from "./picking";
 import { useJob } from "./useJob";
-import type { View } from "./view";
+import { LOAD_NAMES, type View } from "./view";
 
 export function useAddress(stage: string, firstSetup: string, firstTool: number | null): View {
   const [, go] = useLocation();
@@ -31,6 +31,9 @@ export function useAddress(stage: string, firstSetup: string, firstTool: number 
         next.set("motion", String(change.motion));
       }
       if (change.deviation !== undefined) change.deviation ? next.set("deviation", "1") : next.delete("deviation");
+      if (change.load !== undefined) change.load ? next.set("load", change.load) : next.delete("load");
+      if (change.stock !== undefined) change.stock ? next.set("stock", change.stock) : next.delete("stock");
+      if (change.thick !== undefined) change.thick ? next.set("thick", "1") : next.delete("thick");
       if (change.leftOver !== undefined) change.leftOver ? next.set("left", "1") : next.delete("left");
       const target = change.stage ?? stage,
         text = next.toString(),
@@ -58,6 +61,9 @@ export function useAddress(stage: string, firstSetup: string, firstTool: number 
       rows: (q.get("rows") ?? "").split(",").filter(Boolean).map(Number),
       deviation: q.get("deviation") === "1",
       leftOver: q.get("left") === "1",
+      load: LOAD_NAMES.find((name) => name === q.get("load")) ?? "",
+      stock: (["before", "after"] as const).find((when) => when === q.get("stock")) ?? "",
+      thick: q.get("thick") === "1",
     };
   }, [stage, fixture, proposing, set, search, firstSetup, firstTool]);
 }

@@ -3,7 +3,11 @@ import { useEffect, useRef } from "react";
 import { Box3, OrthographicCamera, Vector3 } from "three";
 import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
 import { keepEye } from "../job/picking";
+import { useSpot } from "../job/spot";
 import { hold, move } from "./motion";
+
+/** Half of what the view shows of the surroundings of a place that it is taken to. */
+const SPOT_MM = 20;
 
 export const DIRECTIONS: Record<string, [number, number, number]> = {
   iso: [-0.75, -1.1, 0.85],
@@ -69,6 +73,19 @@ export function Camera({
     invalidate();
     // Fit anew when the thing shown or the wish changes, not on every resize.
   }, [key, look.name, look.count, camera, invalidate, frame]);
+  const spot = useSpot();
+  useEffect(() => {
+    if (!spot || !controls.current) return;
+    const c = camera as OrthographicCamera,
+      to = new Vector3(...spot);
+    c.position.add(to.clone().sub(controls.current.target));
+    controls.current.target.copy(to);
+    const half = Math.min(size.width, size.height) / 2;
+    c.zoom = Math.max(c.zoom, half / SPOT_MM);
+    c.updateProjectionMatrix();
+    controls.current.update();
+    invalidate();
+  }, [spot, camera, invalidate]);
   useFrame(() => undefined);
   return null;
 }

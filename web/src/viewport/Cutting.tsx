@@ -1,7 +1,9 @@
+import { useCallback } from "react";
 import { useMoment } from "../job/moment";
 import { useColumns, useProofKey } from "../job/queries";
 import { useJob } from "../job/useJob";
 import { useView } from "../job/view";
+import { deviationColour } from "../theme";
 import { StockBricks } from "./StockBricks";
 import { ToolBody } from "./ToolBody";
 
@@ -12,6 +14,8 @@ export function Cutting({ deviation, onBusy }: { deviation: boolean; onBusy: (bu
   const columns = useColumns(setup).data,
     proofKey = useProofKey(setup),
     moment = useMoment();
+  const band = doc.proof.band_mm;
+  const paint = useCallback((mm: number) => deviationColour(mm, band), [band]);
   const i = columns && moment ? Math.min(moment, columns.line.length) - 1 : -1;
   const running = columns && i >= 0 ? doc.tools.find((t) => t.number === columns.tool[i]) : undefined;
   return (
@@ -21,7 +25,7 @@ export function Cutting({ deviation, onBusy }: { deviation: boolean; onBusy: (bu
         proofKey={proofKey}
         motion={moment}
         deviation={deviation}
-        band={doc.proof.band_mm}
+        paint={paint}
         onBusy={onBusy}
         onError={setNote}
       />

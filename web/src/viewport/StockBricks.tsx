@@ -2,25 +2,30 @@ import { useThree } from "@react-three/fiber";
 import { useEffect, useMemo, useRef } from "react";
 import { BufferAttribute, BufferGeometry, Group, Mesh, MeshLambertMaterial, DoubleSide } from "three";
 import { fetchBlock, type Block } from "../api/client";
-import { deviationColour } from "../theme";
 import { isMoving, move, onMotion } from "./motion";
 
 type Props = {
   url: string;
+  /** What a moment is counted in: motions of a proof, or rows. */
+  by?: "motion" | "row";
   proofKey: string;
   motion: number;
   deviation: boolean;
-  band: number;
+  /** The colour of a distance to the part. */
+  paint: Paint;
+  onMeta?: (meta: Block["meta"]) => void;
   onBusy: (busy: boolean) => void;
   onError: (text: string) => void;
 };
+type Paint = (mm: number) => [number, number, number];
 type Moment = { key: string; motion: number; deviation: boolean };
 
 const same = (a: Moment | null, b: Moment) =>
   !!a && a.key === b.key && a.motion === b.motion && a.deviation === b.deviation;
 
 /** The stock at a moment of the proof: a coarse one at once, the bricks that differ from what is shown when it rests. */
-export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, onError }: Props) {
+export function StockBricks(props: Props) {
+  const { url, by = "motion", proofKey, motion, deviation, paint, onBusy, onError, onMeta } = props;
   const { invalidate } = useThree();
   const fine = useMemo(() => new Group(), []),
     coarse = useMemo(() => new Group(), []);
@@ -45,6 +50,7 @@ export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, on
       invalidate();
     };
     const put = (block: Block) => {
+      onMeta?.(block.meta);
       if (block.meta.full) {
         bricks.current.forEach((m) => {
           fine.remove(m);
@@ -65,7 +71,7 @@ export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, on
           bricks.current.delete(id);
         }
         if (nt > 0) {
-          const mesh = new Mesh(brickGeometry(block, v, nv, t, nt, band), block.deviation ? mapped : plain);
+          const mesh = new Mesh(brickGeometry(block, v, nv, t, nt, paint), block.deviation ? mapped : plain);
           bricks.current.set(id, mesh);
           fine.add(mesh);
         }
@@ -76,7 +82,7 @@ export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, on
     const putCoarse = (block: Block) => {
       coarse.children.forEach((m) => (m as Mesh).geometry.dispose());
       coarse.clear();
-      coarse.add(new Mesh(brickGeometry(block, 0, block.vertex_counts[0], 0, block.index_counts[0], band), plain));
+      coarse.add(new Mesh(brickGeometry(block, 0, block.vertex_counts[0], 0, block.index_counts[0], paint), plain));
     };
     const next = async (): Promise<void> => {
       if (busy.current) return;
@@ -92,12 +98,12 @@ export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, on
       onBusy(!sharp && (!needsCoarse || !rough));
       try {
         if (needsCoarse) {
-          putCoarse(await fetchBlock(`${url}?motion=${want.motion}&coarse=true`));
+          putCoarse(await fetchBlock(`${url}?${by}=${want.motion}&coarse=true`));
           shown.current.coarse = want;
         } else {
           const since =
             have && have.key === want.key && !have.deviation && !want.deviation ? `&have=${have.motion}` : "";
-          put(await fetchBlock(`${url}?motion=${want.motion}${since}${want.deviation ? "&deviation=true" : ""}`));
+          put(await fetchBlock(`${url}?${by}=${want.motion}${since}${want.deviation ? "&deviation=true" : ""}`));
           shown.current.fine = want;
         }
         performance.mark("fenrik stock");
@@ -119,7 +125,7 @@ export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, on
     choose();
     void next();
     return quiet;
-  }, [url, proofKey, motion, deviation, band, fine, coarse, plain, mapped, invalidate, onBusy, onError]);
+  }, [url, proofKey, motion, deviation, paint, by, fine, coarse, plain, mapped, invalidate, onBusy, onError, onMeta]);
   useEffect(
     () => () => {
       bricks.current.forEach((m) => m.geometry.dispose());
@@ -137,13 +143,13 @@ export function StockBricks({ url, proofKey, motion, deviation, band, onBusy, on
 }
 
 /** The triangles of one brick out of a block. */
-function brickGeometry(block: Block, v: number, nv: number, t: number, nt: number, band: number): BufferGeometry {
+function brickGeometry(block: Block, v: number, nv: number, t: number, nt: number, paint: Paint): BufferGeometry {
   const g = new BufferGeometry();
   g.setAttribute("position", new BufferAttribute(block.vertices.slice(3 * v, 3 * (v + nv)), 3));
   g.setIndex(new BufferAttribute(block.indices.slice(t, t + nt), 1));
   if (block.deviation) {
     const colour = new Float32Array(3 * nv);
-    for (let i = 0; i < nv; i++) colour.set(deviationColour(block.deviation[v + i], band), 3 * i);
+    for (let i = 0; i < nv; i++) colour.set(paint(block.deviation[v + i] as number), 3 * i);
     g.setAttribute("color", new BufferAttribute(colour, 3));
   }
   return g;

@@ -1,5 +1,6 @@
 import { Canvas } from "@react-three/fiber";
 import { useMemo, useState } from "react";
+import type { Block } from "../api/client";
 import { Quaternion } from "three";
 import type { Vec } from "../job/document";
 import { pick, usePicks } from "../job/picking";
@@ -22,6 +23,8 @@ import { MachineBodies, MovedWork } from "./MachineBodies";
 import { OperationPath } from "./OperationPath";
 import { Overlay } from "./Overlay";
 import { PartMesh } from "./PartMesh";
+import { RowShown } from "./RowShown";
+import { RowStock, useStockRow } from "./RowStock";
 import { ScreenBox } from "./ScreenBox";
 import { SetupBodies } from "./SetupBodies";
 import { turnOf } from "./SetupMarks";
@@ -45,6 +48,9 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
   const [dropping, setDropping] = useState(false);
   const [busy, setBusy] = useState(false);
   const [boxing, setBoxing] = useState(false);
+  const [full, setFull] = useState(2);
+  const [stockMeta, setStockMeta] = useState<Block["meta"] | null>(null);
+  const rowStock = useStockRow();
   const stage = view.stage;
   const proving = (stage === "proof" || stage === "release") && !!columns.data;
   const box = useBounds(stage, view.setup);
@@ -101,7 +107,8 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
         </group>
         <Camera box={box} look={look} turn={stage === "part" ? null : (scene.data?.rotation ?? null)} />
         <MovedWork setup={view.setup} row={stage === "cell" ? (armRow?.number ?? null) : null} on={moving}>
-          {shown && !proving && (
+          {rowStock?.ready && <RowStock row={rowStock.row} full={full} onBusy={setBusy} onMeta={setStockMeta} />}
+          {shown && !proving && !rowStock?.ready && (
             <PartMesh block={shown} picked={picked} lit={picks.lit} roles={roles} hoverTakes={takes} onPick={take} />
           )}
           {stage === "setups" && <SetupBodies />}
@@ -180,6 +187,9 @@ export function Viewport({ onFile }: { onFile: (file: File) => void }) {
             </span>
           ))}
         </div>
+      )}
+      {stage === "route" && !view.leftOver && view.rows.length === 1 && (
+        <RowShown full={full} onFull={setFull} meta={stockMeta} />
       )}
       {stage === "cell" && <ArmLegend />}
       {stage === "proof" && view.deviation && proof.data && (

@@ -43,18 +43,23 @@ class ProgramText(BaseModel):
 
 @router.get("/operations/{number}/path", operation_id="readPath", response_class=Response, responses=BINARY)
 def path(job_id: str, number: int) -> Response:
-    """A path's points in part coordinates, with the kind of each motion."""
+    """A path's points in part coordinates, with the kind and the load of each motion."""
     opened = open_job(job_id)
     operation = opened.operation(number)
     opened.ready(opened.build.path_key(operation), "path")
     outcome = opened.build.path(operation)
-    flat, _ = outcome.toolpath.flattened(VIEW_FLATTEN_MM)
+    flat, source = outcome.toolpath.flattened(VIEW_FLATTEN_MM)
+    loads, summary = opened.build.loads(operation), opened.build.load_summary(operation)
     setup = opened.job.setup(operation.setup)
     frame = opened.build.frame(setup)
     zero = opened.build.zero(setup)
     meta = {
         "motions": len(outcome.toolpath),
         "cut_length_mm": outcome.toolpath.cut_length_mm(),
+        "load": {
+            **summary.model_dump(),
+            "above": [a.model_dump() | {"in_part": frame.to_part(np.array(a.place)).tolist()} for a in summary.above],
+        },
         "unreached": [
             {
                 **u.model_dump(),
@@ -68,7 +73,22 @@ def path(job_id: str, number: int) -> Response:
             for limit in feed_limits(outcome.toolpath, opened.job.machine_of(setup).limits())
         ],
     }
-    return binary(encode(meta, points=frame.to_part(flat.point).astype(np.float32), kinds=flat.kind.astype(np.uint8)))
+    columns = {
+        "engagement": loads.engagement_deg,
+        "chip": loads.chip_mm,
+        "feed": loads.feed_mm_min,
+        "removal": loads.removal_mm3_s,
+    }
+    return binary(
+        encode(
+            meta,
+            points=frame.to_part(flat.point).astype(np.float32),
+            kinds=flat.kind.astype(np.uint8),
+            motions=source.astype(np.int32),
+            lengths=flat.lengths().astype(np.float32),
+            **{name: column[source].astype(np.float32) for name, column in columns.items()},
+        )
+    )
 
 
 @router.get("/operations/{number}/heights", operation_id="readHeights")

@@ -20,7 +20,7 @@ from fenrik.core.sources import kernels_behind
 from fenrik.core.stock import Stock
 from fenrik.core.strategies.common import Outcome
 
-PROGRAM_VERSION, PROOF_VERSION = 11, 24
+PROGRAM_VERSION, PROOF_VERSION = 11, 25
 PROGRAM_CODE, PROOF_CODE = (kernels_behind(f"fenrik.core.{name}") for name in ("posting.writing", "proof.prove"))
 """Sources of the kernels behind these artefacts; keys change with them."""
 
@@ -142,6 +142,7 @@ class Build(ArmWays):
             table=self.placing(setup).known_table,
             left_out=[f for o in self.job.route(setup) for f in self.left_out(o)],
             failed={o.number: why for o in self.job.route(setup) if (why := self.failure(o))},
+            loads={o.number: self.load_summary(o) for o in self.job.route(setup)},
         )
 
     def proof_stock(self, setup: Setup, number: int | None) -> Stock:

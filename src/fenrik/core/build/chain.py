@@ -9,6 +9,7 @@ from __future__ import annotations
 import weakref
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
@@ -24,10 +25,11 @@ from fenrik.core.keys import key_of
 from fenrik.core.packing import pack, unpack
 from fenrik.core.progress import Progress, part_of, silent
 from fenrik.core.proof.audit import Surroundings, audited
+from fenrik.core.proof.loads import Loads, LoadSummary, loads_of, summary_of
 from fenrik.core.setups.stocks import EarlierStock
 from fenrik.core.sources import kernels_behind
 from fenrik.core.stock import Stock, cut
-from fenrik.core.stock.shaping import upright
+from fenrik.core.stock.shaping import boxed, upright
 from fenrik.core.strategies.common import Outcome
 from fenrik.core.strategies.given import Given, Item
 from fenrik.core.strategies.read_in import ReadIn
@@ -36,8 +38,8 @@ from fenrik.core.toolpath import Toolpath
 from fenrik.core.toolpath.cl_reading import Record, edited, read_cl
 from fenrik.core.tools import Assembly, cutting_profile
 
-STOCK_VERSION, AUDIT_VERSION = 7, 12
-FORM = 4
+STOCK_VERSION, AUDIT_VERSION = 7, 13
+FORM = 5
 """How a path and what is told with it are packed and kept."""
 FLATTEN_MM = 0.002
 LINK_TIMES = 1.5
@@ -98,7 +100,7 @@ class Chain(Geometry):
         # The makers know their build only while it lives: builds of a thousand rows would else hold one another in
         # circles, and finding those stops the server for a second.
         own = weakref.proxy(self)
-        given = given_of(own, operation, Item(before, lambda: own.stock_seen(operation)))
+        given = given_of(own, operation, Item(self._seen_by_key(operation, before), lambda: own._seen_by(operation)))
         path = self._audited_node(operation, before, self._path_node(operation, given, own), given, own)
         return _Link(path, given, self._stock_after_key(operation, path.key))
 
@@ -156,6 +158,8 @@ class Chain(Geometry):
             after = own._stock_after_key(operation, node.key)
             own.store.put(after, "stock", found.stock.to_bytes())
             own._recent = after, found.stock
+            told = {"cell_mm": found.stock.lattice.cell_mm}
+            own.store.put(_load_key(node.key), "load", pack(told, took=found.took_mm3, engaged=found.engaged_deg))
             if outcome.failed:
                 own.store.put(_failure_key(node.key), "failure", outcome.why.encode())
             return data
@@ -202,9 +206,7 @@ class Chain(Geometry):
 
     def key_before(self, operation: Operation) -> str:
         """Key of the stock before an operation."""
-        setup = self.job.setup(operation.setup)
-        index = self._place_of(operation)
-        return self._links(setup, index)[index - 1].stock if index else self.first_stock_key(setup)
+        return self._key_after_rows(self.job.setup(operation.setup), self._place_of(operation))
 
     def path_key(self, operation: Operation) -> str:
         return self.link_of(operation).path.key
@@ -244,6 +246,26 @@ class Chain(Geometry):
         link.given.progress = progress
         return _unpacked(link.path.made(self.store))
 
+    def loads(self, operation: Operation) -> Loads:
+        """How hard each motion of a row's path works the cutter.
+
+        Raises:
+            FenrikError: where the path is not there.
+        """
+        path = self.outcome(operation).toolpath
+        kept = self.store.get(_load_key(self.path_key(operation)))
+        if kept is None:
+            raise fail("load", "was not worked out with the path.", "Compute the row again.", operation.number)
+        told, arrays = unpack(kept)
+        flutes = getattr(self.job.tool(operation.tool).cutter, "flutes", 1)
+        return loads_of(path, arrays["took"], arrays["engaged"], told["cell_mm"], self.job.rpm(operation), flutes)
+
+    def load_summary(self, operation: Operation) -> LoadSummary:
+        """The same in few words."""
+        target = getattr(operation.params, "engagement_deg", None)
+        radius = self.job.tool(operation.tool).cutter.radius_mm
+        return summary_of(self.outcome(operation).toolpath, self.loads(operation), target, radius)
+
     def failure_key(self, operation: Operation) -> str:
         """Key of the reason why an operation could not be computed: there where it could not."""
         return _failure_key(self.path_key(operation))
@@ -271,15 +293,20 @@ class Chain(Geometry):
 
     def _first_stock_node(self, setup: Setup) -> Node:
         placing = self.placing(setup)
-        inputs = {"code": STOCK_CODE, **placing.stock_inputs(self._last_stock_key)}
+        inputs = {"code": STOCK_CODE, **placing.stock_inputs(self._left_key)}
         return Node(
-            "stock 0", STOCK_VERSION, inputs, lambda: placing.make_stock(self._last_stock).to_bytes(), kept_as="stock"
+            "stock 0", STOCK_VERSION, inputs, lambda: placing.make_stock(self._left).to_bytes(), kept_as="stock"
         )
 
-    def _last_stock_key(self, setup_id: str) -> str:
-        setup = self.job.setup(setup_id)
-        count = len(self.route(setup)[0])
-        return self._links(setup, count)[count - 1].stock if count else self.first_stock_key(setup)
+    def _left_key(self, earlier: EarlierStock) -> str:
+        setup = self.job.setup(earlier.setup)
+        return self._key_after_rows(setup, self._rows_through(setup, earlier.after))
+
+    def _rows_through(self, setup: Setup, number: int | None) -> int:
+        """How many rows of a setup have run after one, be it off or on; all of them for None."""
+        there = [o for o in self.job.operations if o.setup == setup.id]
+        place = next((k + 1 for k, o in enumerate(there) if o.number == number), len(there))
+        return sum(o.enabled for o in there[:place])
 
     def first_stock(self, setup: Setup) -> Stock:
         return Stock.from_bytes(self._first_stock_node(setup).made(self.store))
@@ -287,28 +314,43 @@ class Chain(Geometry):
     def has_first_stock(self, setup: Setup) -> bool:
         """Whether the first stock of a setup can be had without computing a path."""
         earlier = setup.stock
-        return not isinstance(earlier, EarlierStock) or self.store.get(self._last_stock_key(earlier.setup)) is not None
+        return not isinstance(earlier, EarlierStock) or self.store.get(self._left_key(earlier)) is not None
 
-    def _last_stock(self, setup_id: str) -> Stock:
-        setup = self.job.setup(setup_id)
-        route, _ = self.route(setup)
-        return self.stock_after(route[-1]) if route else self.first_stock(setup)
+    def stock_key_after(self, setup: Setup, number: int) -> str:
+        """Key of the stock after a row of a setup, be it off or on; of the first for 0."""
+        return self._key_after_rows(setup, self._rows_through(setup, number) if number else 0)
+
+    def stock_after_row(self, setup: Setup, number: int) -> Stock:
+        """That stock; what is missing before it is worked out."""
+        return self._stock_after_rows(setup, self._rows_through(setup, number) if number else 0)
+
+    def made_mm3(self, setup: Setup) -> float:
+        """Volume of what a setup makes, all copies of it; 0 without a part."""
+        placing = self.placing(setup)
+        return placing.part.volume_mm3 * len(placing.instances) if self.job.part else 0.0
+
+    def _left(self, earlier: EarlierStock) -> Stock:
+        setup = self.job.setup(earlier.setup)
+        return self._stock_after_rows(setup, self._rows_through(setup, earlier.after))
+
+    def _stock_after_rows(self, setup: Setup, count: int) -> Stock:
+        return self.stock_after(self.route(setup)[0][count - 1]) if count else self.first_stock(setup)
 
     def stock_before(self, operation: Operation) -> Stock:
-        setup = self.job.setup(operation.setup)
-        index = self._place_of(operation)
-        return self.stock_after(self.route(setup)[0][index - 1]) if index else self.first_stock(setup)
+        return self._stock_after_rows(self.job.setup(operation.setup), self._place_of(operation))
 
     def stock_seen(self, operation: Operation) -> Stock:
         """The stock before an operation as its strategy sees it: upright in the setup's frame.
 
         One that leans is made upright once for a setup, and cut on from there.
         """
-        stock = self.stock_before(operation)
+        return self._upright_after(self.job.setup(operation.setup), self._place_of(operation))
+
+    def _upright_after(self, setup: Setup, count: int) -> Stock:
+        """The stock after the first rows of a setup, upright in its frame."""
+        rows, stock = self.route(setup)[0][:count], self._stock_after_rows(setup, count)
         if not stock.leans:
             return stock
-        setup = self.job.setup(operation.setup)
-        rows = self.route(setup)[0][: self._place_of(operation)]
         keys = [_seen_key(k) for k in (self.first_stock_key(setup), *(o.stock for o in self._links(setup, len(rows))))]
         made = next((k for k in range(len(rows), -1, -1) if self.store.get(keys[k]) is not None), -1)
         if made < 0:
@@ -319,6 +361,39 @@ class Chain(Geometry):
             seen = self._cut_on(seen, rows[k], self.outcome(rows[k]).toolpath)
             self.store.put(keys[k + 1], "stock", seen.to_bytes())
         return seen
+
+    def _seen_by_key(self, operation: Operation, before: str) -> Any:
+        """Key of the stock that a row's path is made for.
+
+        Args:
+            before: key of the stock that is there.
+        """
+        sees, setup = operation.sees, self.job.setup(operation.setup)
+        if sees.kind == "chain":
+            return before
+        if sees.row is not None:
+            return self._key_after_rows(setup, self._rows_before(setup, sees.row))
+        first = self.first_stock_key(setup)
+        return first if sees.kind == "first stock" else ["box round", first]
+
+    def _seen_by(self, operation: Operation) -> Stock:
+        """The stock that a row's path is made for, upright in the setup's frame."""
+        sees, setup = operation.sees, self.job.setup(operation.setup)
+        if sees.kind == "chain":
+            return self.stock_seen(operation)
+        if sees.row is not None:
+            return self._upright_after(setup, self._rows_before(setup, sees.row))
+        first = self._upright_after(setup, 0)
+        return first if sees.kind == "first stock" else boxed(first)
+
+    def _rows_before(self, setup: Setup, number: int) -> int:
+        """How many rows of a setup run before one, be it off or on."""
+        there = [o for o in self.job.operations if o.setup == setup.id]
+        place = next((k for k, o in enumerate(there) if o.number == number), len(there))
+        return sum(o.enabled for o in there[:place])
+
+    def _key_after_rows(self, setup: Setup, count: int) -> str:
+        return self._links(setup, count)[count - 1].stock if count else self.first_stock_key(setup)
 
     def _cut_on(self, stock: Stock, operation: Operation, path: Toolpath, progress: Progress = silent) -> Stock:
         """The stock after a row's path, from the one before it."""
@@ -359,6 +434,10 @@ class Chain(Geometry):
 
 def _failure_key(path_key: str) -> str:
     return key_of("failure", FORM, path=path_key)
+
+
+def _load_key(path_key: str) -> str:
+    return key_of("load", FORM, path=path_key)
 
 
 def _seen_key(stock_key: str) -> str:

@@ -87,12 +87,15 @@ class Audited:
 
     Attributes:
         told: what of it was left out. stock: after it. idle: (n,) motions that take nothing.
+        took_mm3, engaged_deg: (n,) volume that each takes, and its arc in material as the stock's rays tell it.
     """
 
     path: Toolpath
     told: list[Unreached]
     stock: Stock
     idle: NDArray[np.bool_]
+    took_mm3: Points
+    engaged_deg: Points
 
 
 @dataclass
@@ -117,21 +120,20 @@ def audited(path: Toolpath, around: Surroundings, progress: Progress = silent) -
     """A path without what must not be in it; what was left out of its passes is told."""
     told: list[Unreached] = []
     if len(path) < 2:
-        return Audited(path, told, around.stock, np.ones(len(path), bool))
+        return Audited(path, told, around.stock, np.ones(len(path), bool), *np.zeros((2, len(path))))
     before = around.stock.forgotten()
     for attempt in range(EXACTLY + BY_BLOCKS):
         poses = path.poses(FLATTEN_MM)
         stock, record = cut(before, poses, assembly_of(around.tool), 0, progress)
         bad = _bad_motions(path, poses, stock, record, around)
         if not bad.mask.any():
-            idle = _idle(path, poses, record, stock.lattice.cell_mm)
-            path = _eased(path, poses, stock, record, around)
-            return _leaner(Audited(path, told, stock, idle), before, around)
+            found = _found(path, told, poses, stock, record)
+            return _leaner(replace(found, path=_eased(path, poses, stock, record, around)), before, around)
         mended = without(path, bad.mask, _detour(around), whole=attempt >= EXACTLY)
         told += _told(path, mended, bad)
         path = mended
     told.append(_nothing_left(path))
-    return Audited(Toolpath.empty(), told, before, np.zeros(0, bool))
+    return Audited(Toolpath.empty(), told, before, np.zeros(0, bool), *np.zeros((2, 0)))
 
 
 def _eased(path: Toolpath, poses: Poses, stock: Stock, record: CutRecord, around: Surroundings) -> Toolpath:
@@ -181,7 +183,7 @@ def _leaner(found: Audited, before: Stock, around: Surroundings) -> Audited:
         poses = path.poses(FLATTEN_MM)
         stock, record = cut(before, poses, assembly_of(around.tool), 0)
         if not _bad_motions(path, poses, stock, record, around).mask.any():
-            found = Audited(path, found.told, stock, _idle(path, poses, record, stock.lattice.cell_mm))
+            found = _found(path, found.told, poses, stock, record)
     return replace(found, path=skimmed(found.path, found.idle, SKIM_MM, around.link_feed))
 
 
@@ -224,11 +226,13 @@ def _gouges(poses: Poses, stock: Stock, around: Surroundings) -> list[tuple[NDAr
     return found
 
 
-def _idle(path: Toolpath, poses: Poses, record: CutRecord, cell_mm: float) -> NDArray[np.bool_]:
-    """Motions that take nothing, or graze what was cut before."""
-    took = np.zeros(len(path))
+def _found(path: Toolpath, told: list[Unreached], poses: Poses, stock: Stock, record: CutRecord) -> Audited:
+    """A path with what it did; motions that take nothing, or graze what was cut before, are idle."""
+    took, engaged = np.zeros((2, len(path)))
     np.add.at(took, poses.source, record.removed_mm3)
-    return np.asarray(took <= GRAZE_CELLS * cell_mm**2 * path.lengths() + 1e-9)
+    np.maximum.at(engaged, poses.source, record.engagement_deg)
+    idle = took <= GRAZE_CELLS * stock.lattice.cell_mm**2 * path.lengths() + 1e-9
+    return Audited(path, told, stock, np.asarray(idle), took, engaged)
 
 
 def _detour(around: Surroundings) -> Detour:

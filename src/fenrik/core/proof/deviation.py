@@ -11,6 +11,7 @@ from pydantic import BaseModel
 
 from fenrik.core.contact.distance import signed_distances
 from fenrik.core.frames import Points
+from fenrik.core.proof.loads import LoadSummary
 from fenrik.core.proof.run import Run
 from fenrik.core.toolpath import Kind
 
@@ -39,6 +40,7 @@ class OperationResult(BaseModel):
     worst_excess_mm: float
     peak_engagement_deg: float
     bound_mm: float = 0.0
+    load: LoadSummary | None = None
 
 
 def _summarised(distance: Points, band: float, bound: float, cell: float) -> Deviation:
@@ -120,5 +122,6 @@ def results_of(run: Run, surface: Compared) -> dict[int, OperationResult]:
             worst_excess_mm=max(float(mine.max(initial=0.0)), 0.0),
             peak_engagement_deg=float(run.engagement_deg[working].max(initial=0.0)),
             bound_mm=float(surface.bound[(surface.operation == number) & surface.known].max(initial=0.0)),
+            load=run.inputs.loads.get(number),
         )
     return results

@@ -13,6 +13,7 @@ from fenrik.core.frames import Points
 from fenrik.core.machines import Machine
 from fenrik.core.machines.chain import Vector3
 from fenrik.core.posting import Controller, Posted
+from fenrik.core.proof.loads import LoadSummary
 from fenrik.core.solids.model import Mesh
 from fenrik.core.stock import Stock
 from fenrik.core.tools import Tool
@@ -60,5 +61,6 @@ class ProofInputs:
     on_table: tuple[float, float] | None = None
     table: float | None = None
     failed: Mapping[int, str] = field(default_factory=dict)
+    loads: Mapping[int, LoadSummary] = field(default_factory=dict)
     at: Vector3 = (0.0, 0.0, 0.0)
     left_out: list[Finding] = field(default_factory=list)

@@ -107,10 +107,13 @@ class MeshStock(_Doc):
 
 
 class EarlierStock(_Doc):
-    """What an earlier setup left."""
+    """What an earlier setup left, at its end or after one of its rows."""
 
     kind: Literal["earlier setup"] = "earlier setup"
     setup: str = Field(max_length=40, title="Setup")
+    after: int | None = Field(
+        default=None, ge=1, le=9999, title="After row", description="Of that setup; empty: all of them"
+    )
 
 
 StockShape = Annotated[

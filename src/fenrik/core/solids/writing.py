@@ -64,6 +64,28 @@ def stl_bytes(mesh: Mesh) -> bytes:
     return b"".join([b"Fenrik".ljust(80, b"\0"), struct.pack("<I", count), record.tobytes()])
 
 
+def write_mesh(mesh: Mesh, suffix: str) -> bytes:
+    """A mesh as the bytes of a file.
+
+    Args:
+        suffix: `.stl` or `.3mf`.
+
+    Raises:
+        FenrikError: for another ending.
+    """
+    if suffix == ".stl":
+        return stl_bytes(mesh)
+    if suffix != ".3mf":
+        raise fail("file", f"has the ending {suffix}.", "Use .stl or .3mf.", suffix)
+    import trimesh
+
+    body = trimesh.Trimesh(mesh.vertices, mesh.triangles, process=False)
+    body.units = "mm"
+    scene = trimesh.Scene(body)
+    scene.units = "mm"
+    return bytes(scene.export(file_type="3mf"))
+
+
 def _scene(file_type: str) -> Callable[[Solid, float], bytes]:
     def write(solid: Solid, deflection_mm: float) -> bytes:
         import trimesh

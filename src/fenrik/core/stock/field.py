@@ -157,6 +157,13 @@ class Stock:
         """How many places of the surface there are on rays."""
         return sum(int(tile.count.sum()) for family in self.tiles for tile in family)
 
+    def volume_mm3(self) -> float:
+        """How much stands, by the rays along z."""
+        count, at, _, _ = self.dense(2)
+        there = np.arange(at.shape[2]) < count[..., None]
+        sign = np.where(np.arange(at.shape[2]) % 2 == 0, -1.0, 1.0)
+        return float((np.where(there, at, 0.0) * sign).sum()) * self.lattice.cell_mm**2
+
     def tops(self) -> Points:
         """Height of the highest material over each (x, y) node of the lattice, (nx, ny); −inf where there is none."""
         count, at, _, _ = self.dense(2)

@@ -100,6 +100,16 @@ def upright(stock: Stock) -> Stock:
     return stock_from_mesh(stock_mesh(stock), stock.lattice.cell_mm, error)
 
 
+def boxed(stock: Stock) -> Stock:
+    """The box round a stock, whole, on the same cells as one that stands upright.
+
+    Raises:
+        FenrikError: where there is no stock.
+    """
+    low, high = stock.bounds()
+    return Stock.box(low, high, stock.lattice.cell_mm)
+
+
 def _of_earlier(source: NDArray[np.int32]) -> NDArray[np.int32]:
     """The motions of an earlier setup, whose numbers mean others in this one."""
     return np.where(source >= 0, EARLIER, source).astype(np.int32)

@@ -73,6 +73,7 @@ class PathBuilder:
         feed: float,
         motion: NDArray[np.int8] | int = Motion.LINE,
         centre: Points | None = None,
+        held_deg: float = np.nan,
     ) -> None:
         points = np.atleast_2d(np.asarray(points, dtype=np.float64))
         motions = np.full(len(points), motion, np.int8) if isinstance(motion, int) else motion
@@ -95,7 +96,7 @@ class PathBuilder:
             feeds,
             np.full(n, ring, np.int32),
         )
-        path.edge[:], path.spindle[:] = edge, self.spindle
+        path.edge[:], path.spindle[:], path.held_deg[:] = edge, self.spindle, held_deg
         path.side[:], path.offset_mm[:] = self.side, self.offset_mm if self.side else 0.0
         path.cycle[:], path.hole[:], path.peck_mm[:] = self._cycle
         self._chunks.append(path)
@@ -166,11 +167,13 @@ class PathBuilder:
         if start_mm < height:
             self._add(np.array([x, y, start_mm]), Kind.RAPID, 0.0)
 
-    def follow(self, curve: Curve, kind: Kind, to_mm: float | None = None, feed: float | None = None) -> None:
+    def follow(
+        self, curve: Curve, kind: Kind, to_mm: float | None = None, feed: float | None = None, held_deg: float = np.nan
+    ) -> None:
         """Along a curve of lines and arcs that begins where the tool is; evenly down (or up) to a height.
 
         Args:
-            to_mm: height at its end; None: the height where the tool is.
+            to_mm: height at its end; None: the height where the tool is. held_deg: engagement that is planned.
         """
         assert self._at is not None
         if len(curve.points) < 2:
@@ -178,7 +181,7 @@ class PathBuilder:
         feeds = {Kind.ENTRY: self.feeds.entry, Kind.APPROACH: self.feeds.entry, Kind.EXIT: self.feeds.exit}
         z0 = float(self._at[2])
         points, motion, centre = curve_motions(curve, z0, z0 if to_mm is None else to_mm)
-        self._add(points, kind, feeds.get(kind, self.feeds.cutting) if feed is None else feed, motion, centre)
+        self._add(points, kind, feeds.get(kind, self.feeds.cutting) if feed is None else feed, motion, centre, held_deg)
 
     def approach(self, points: Points) -> None:
         self._add(points, Kind.APPROACH, self.feeds.entry)

@@ -58,6 +58,7 @@ class Toolpath:
         offset_mm: (n,) distance from the written contour at which the controller's compensation holds the axis; 0 where
             the path itself is written.
         edge: (n,) share of the asked feed that the cutting edge keeps on an arc; 1 where nothing holds it back.
+        held_deg: (n,) arc of the cutter in material that its strategy planned a motion with; NaN where it planned none.
     """
 
     point: Points
@@ -76,6 +77,7 @@ class Toolpath:
     side: NDArray[np.int8]
     offset_mm: Points
     edge: Points
+    held_deg: Points
 
     @classmethod
     def plain(
@@ -94,7 +96,7 @@ class Toolpath:
         return cls(
             point, up, motion, centre, up.copy(), kind, feed, ids if pass_id is None else pass_id,
             np.zeros(n), np.ones(n, np.int8), np.zeros(n, np.int8), ids.copy(), np.zeros(n), np.zeros(n, np.int8),
-            np.zeros(n), np.ones(n),
+            np.zeros(n), np.ones(n), np.full(n, np.nan),
         )  # fmt: skip
 
     def __len__(self) -> int:

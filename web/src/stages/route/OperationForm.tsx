@@ -11,6 +11,7 @@ import { FileOfJob } from "./FileOfJob";
 import { APART } from "./apart";
 import { HeldLoad } from "./HeldLoad";
 import { RouteGeometry } from "./RouteGeometry";
+import { SeenStock } from "./SeenStock";
 import { TextLines } from "./TextLines";
 import { Unreached } from "./Unreached";
 
@@ -50,6 +51,28 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
         ];
       }),
   );
+  for (const [field, { names, title, description }] of Object.entries(schema?.properties ?? {}))
+    if (names === "tool") {
+      const was = (o.params as Record<string, unknown>)[field] as number | null;
+      special[field] = (
+        <Select
+          key={field}
+          className="vector-wide"
+          size="xs"
+          label={title}
+          description={description}
+          value={was == null ? "" : String(was)}
+          allowDeselect={false}
+          data={[
+            { value: "", label: "what the stock holds" },
+            ...job.doc.tools
+              .filter((t) => t.number !== o.tool)
+              .map((t) => ({ value: String(t.number), label: `T${t.number} ${toolLabel(t)}` })),
+          ]}
+          onChange={(v) => change(field, v ? Number(v) : null, was)}
+        />
+      );
+    }
   const cutter = job.doc.tools.find((t) => t.number === o.tool)?.cutter;
   const held = schema?.properties?.engagement_deg;
   if (p.engagement_deg !== undefined && cutter && held)
@@ -201,6 +224,7 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
           )}
         </fieldset>
       )}
+      <SeenStock operation={o} />
       <CopiesForm operation={o} />
       <details>
         <summary>Speeds of this row, removing it</summary>

@@ -4,6 +4,7 @@ import { type AnyOf, type Operation, type Params, toolLabel } from "../../job/do
 import { type Edit, useJob, useStanding } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { clock } from "../../theme";
+import { loadWords } from "../../viewport/loads";
 import { Cell } from "./Cell";
 
 const SIGNS: Record<string, string> = { ready: "✓", "out of date": "↻", computing: "…", failed: "✕", off: "○" };
@@ -158,6 +159,9 @@ export function RouteTable() {
                               : s?.state}
                         </span>
                       </Tooltip>
+                      {s?.state === "ready" && s.load?.target_deg != null && (
+                        <div className="faint">{loadWords(s.load)}</div>
+                      )}
                     </td>
                     <td>
                       <Group gap={4} wrap="nowrap">

@@ -349,7 +349,8 @@ class _Writer:
                 if times is None:
                     self.builder.follow(curve, Kind.LINK, feed=feeds.exit)
                 else:
-                    self.builder.follow(curve, Kind.CUT, feed=min(times * feeds.cutting, feeds.most))
+                    held = float(np.rad2deg(one.held[a : b + 1].max()))
+                    self.builder.follow(curve, Kind.CUT, feed=min(times * feeds.cutting, feeds.most), held_deg=held)
 
     def _come_to(self, area: _Area, one: SteadyPass, entered: bool) -> None:
         """To the begin of a pass: through cleared ground, a little lifted, or over everything."""
