@@ -13,6 +13,7 @@ import numpy as np
 import psutil
 import pytest
 import schemathesis
+import trimesh
 from hypothesis import HealthCheck, given, settings
 from schemathesis.specs.openapi.checks import positive_data_acceptance
 
@@ -183,6 +184,39 @@ def test_stock_bricks_only_what_changed(client):
     _, coloured = decode(client.get(url, params={"motion": 10**6, "deviation": True}).content)
     assert len(coloured["deviation"]) * 3 == coloured["vertices"].size
     assert np.abs(coloured["deviation"]).max() < 1
+
+
+def test_the_stock_after_any_row(client):
+    """Volumes of the meshes; bricks that differ, put in place of those before, give the whole."""
+    url = f"/api/jobs/{DEMO}/setups/top/stock-after"
+    rows = [o["number"] for o in client.get(f"/api/jobs/{DEMO}").json()["document"]["operations"]]
+    told, before = decode(client.get(url, params={"row": rows[0]}).content)
+    assert told["full"]
+    assert told["left_mm3"] > 0
+    first, _ = decode(client.get(url, params={"row": 0}).content)
+    assert first["volume_mm3"] > told["volume_mm3"]
+    part, changed = decode(client.get(url, params={"row": rows[1], "have": rows[0]}).content)
+    _, whole = decode(client.get(url, params={"row": rows[1]}).content)
+    assert not part["full"]
+    vertices = {}
+    for block in (before, changed):
+        ends = np.cumsum(block["vertex_counts"])
+        for number, end, count in zip(block["ids"], ends, block["vertex_counts"], strict=True):
+            vertices[int(number)] = block["vertices"][int(end - count) : int(end)]
+    merged = np.concatenate([vertices[k] for k in sorted(vertices) if len(vertices[k])])
+    order = np.argsort(whole["ids"])
+    assert (np.diff(order) > 0).all()
+    assert merged == pytest.approx(whole["vertices"])
+    file = client.get(f"{url}/file", params={"row": rows[0], "form": "stl"})
+    assert abs(trimesh.load(io.BytesIO(file.content), file_type="stl").volume) == pytest.approx(
+        told["volume_mm3"], rel=1e-3
+    )
+    assert client.get(url, params={"row": rows[0], "deviation": True}).status_code == 200
+    path, columns = decode(client.get(f"/api/jobs/{DEMO}/operations/{rows[0]}/path").content)
+    assert path["load"]["planned"]
+    assert columns["engagement"].max() == pytest.approx(path["load"]["most_deg"])
+    status = client.get(f"/api/jobs/{DEMO}/status").json()
+    assert status["operations"][0]["load"]["target_deg"] == path["load"]["target_deg"]
 
 
 def test_playing_and_proof_agree_at_the_end(client):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -85,25 +86,54 @@ def lantern_bracket() -> Any:
     return cut(body, cylinder(60, 40, -1, 9, 60))
 
 
+def above(height: Callable[[float, float], float], xs: Any, ys: Any) -> Any:
+    """All over a free-form surface that goes through its heights over some places in x and y."""
+    from OCP.collections import Array2_gp_Pnt
+
+    points = Array2_gp_Pnt(1, len(xs), 1, len(ys))
+    for i, x in enumerate(xs):
+        for j, y in enumerate(ys):
+            points.SetValue(i + 1, j + 1, gp_Pnt(float(x), float(y), height(x, y)))
+    surface = GeomAPI_PointsToBSplineSurface(points).Surface()
+    face = BRepBuilderAPI_MakeFace(surface, 1e-6).Face()
+    return BRepPrimAPI_MakePrism(face, gp_Vec(0, 0, 60)).Shape()
+
+
+def _bowl(out: float, power: int) -> float:
+    """From 1 in the middle to 0 at the rim, and on as steep as there."""
+    return 1 - out**power if out < 1 else -power * (out - 1)
+
+
+def trumpet_core_half() -> Any:
+    """The core half that the fog signal's trumpet is cast round: a flaring hollow, 46 mm deep, in a block with two
+    dowel holes."""
+    block = round_upright_edges(box(0, 0, 0, 180, 120, 55), 8)
+
+    def height(x: float, y: float) -> float:
+        along = (x - 12) / 156
+        flare = min(max(along, 0.0), 1.0) ** 1.4
+        wide, deep = 20 + 30 * flare, 22 + 24 * flare
+        across, lengthwise = _bowl(abs(y - 60) / wide, 3), _bowl(abs(2 * along - 1), 6)
+        if across > 0 and lengthwise > 0:
+            return float(55 - deep * across * lengthwise)
+        beyond = min(across, 0) * max(lengthwise, 0.2) + min(lengthwise, 0) * max(across, 0.2)
+        return float(55 - deep * max(beyond, -0.4))
+
+    body = cut(block, above(height, np.linspace(4, 176, 44), np.linspace(2, 118, 31)))
+    return cut(body, cylinder(14, 14, 40, 4, 20), cylinder(14, 106, 40, 4, 20))
+
+
 def lens_mould_insert() -> Any:
     """A mould insert for one panel of the lens: a free-form cavity, a seat around it and four dowel holes."""
     block = round_upright_edges(box(-48, -38, 0, 96, 76, 24), 7)
     block = BRepAlgoAPI_Fuse(block, round_upright_edges(box(-40, -30, 10, 80, 60, 20), 9)).Shape()
-    n = 31
-    from OCP.collections import Array2_gp_Pnt
 
-    points = Array2_gp_Pnt(1, n, 1, n)
-    for i, x in enumerate(np.linspace(-37, 37, n)):
-        for j, y in enumerate(np.linspace(-28, 28, n)):
-            dish = (x / 33) ** 2 + (y / 24) ** 2
-            wave = 0.9 * np.cos(x / 9.0 + 0.4) * np.cos(y / 11.0)
-            points.SetValue(
-                i + 1, j + 1, gp_Pnt(float(x), float(y), float(30 - 13 + 13 * dish + wave * max(1 - dish, 0) ** 2))
-            )
-    surface = GeomAPI_PointsToBSplineSurface(points).Surface()
-    face = BRepBuilderAPI_MakeFace(surface, 1e-6).Face()
-    above = BRepPrimAPI_MakePrism(face, gp_Vec(0, 0, 60)).Shape()
-    body = cut(block, above)
+    def height(x: float, y: float) -> float:
+        dish = (x / 33) ** 2 + (y / 24) ** 2
+        wave = 0.9 * np.cos(x / 9.0 + 0.4) * np.cos(y / 11.0)
+        return float(30 - 13 + 13 * dish + wave * max(1 - dish, 0) ** 2)
+
+    body = cut(block, above(height, np.linspace(-37, 37, 31), np.linspace(-28, 28, 31)))
     for x, y in ((-42, -32.5), (42, -32.5), (42, 32.5), (-42, 32.5)):
         body = cut(body, cylinder(x, y, 14, 2.8, 20))
     return body
@@ -205,6 +235,7 @@ MODELS = {
     "rail-bracket.step": rail_bracket,
     "winch-bearing.step": winch_bearing,
     "pump-ring.step": pump_ring,
+    "trumpet-core-half.step": trumpet_core_half,
 }
 
 

@@ -13,6 +13,7 @@ from fenrik.demo.jobs import (
     pump_ring,
     rail_brackets,
     seal_figurehead,
+    trumpet_core_half,
     valve_manifold,
     winch_bearing,
 )
@@ -26,6 +27,7 @@ DEMO_JOBS = {
     "winch-bearing": winch_bearing.document,
     "pump-ring": pump_ring.document,
     "seal-figurehead": seal_figurehead.document,
+    "trumpet-core-half": trumpet_core_half.document,
 }
 MADE = {"seal-figurehead": seal_figurehead.files}
 """Files that are made by code when they are asked for, by job; those of the others are shipped."""

@@ -184,7 +184,11 @@ class LevelGround:
     @property
     def unreached(self) -> list[Unreached]:
         """Places where the tool does not fit, of the levels that were asked for."""
-        return self._watch.found() if self.levels else self.nothing
+        if not self.levels:
+            return self.nothing
+        reach = self.given.cutter.radius_mm + self.params.allowance_mm + LEAD_MM
+        near = {u.place[2]: _over_faces(self.given, u.place[2], reach) for u in self._watch.found()}
+        return [u for u in self._watch.found() if near[u.place[2]](shapely.Point(u.place[:2]))]
 
     def covered(self, level_mm: float) -> BaseGeometry:
         """Where part and fixtures stand over a level."""
@@ -403,8 +407,8 @@ def _known(heights: HeightField) -> Polygon:
     return shapely.box(heights.x[0] + rim, heights.y[0] + rim, heights.x[-1] - rim, heights.y[-1] - rim)
 
 
-def _over_faces(given: Given, level: float, reach: float) -> Callable[[Polygon], bool]:
-    """Tells whether a piece of a level comes to the faces that are asked for, of those that go down to it."""
+def _over_faces(given: Given, level: float, reach: float) -> Callable[[BaseGeometry], bool]:
+    """Tells whether a place or a piece of a level comes to the faces that are asked for, of those that go down to it."""
     faces = given.region.faces
     if faces is None:
         return lambda piece: True

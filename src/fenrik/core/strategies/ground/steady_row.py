@@ -127,7 +127,7 @@ def clear_steadily(given: Given, params: SteadyParams, ground: LevelGround) -> O
     """Clear the pieces of all levels of a ground."""
     if not ground.levels:
         return Outcome(given.builder().finish(), ground.unreached)
-    steering = _Setting(given, params)
+    steering = _Setting(given, params, ground.rest.thicker_mm if ground.rest else 0.0)
     areas: list[_Area] = []
     bays = NarrowBays(steering.radius, params.allowance_mm)
 
@@ -191,8 +191,12 @@ class _Setting:
 
     workers = 2
 
-    def __init__(self, given: Given, params: SteadyParams) -> None:
-        self.params = params
+    def __init__(self, given: Given, params: SteadyParams, thicker_mm: float) -> None:
+        """
+        Args:
+            thicker_mm: what is left thinner is left alone.
+        """
+        self.params, self.least_told_mm2 = params, max(LEAST_TOLD_MM2, thicker_mm**2)
         self.radius = given.cutter.radius_mm
         self.beside = max(1.0, BESIDE_SHARE * self.radius)
         self.centre_cutting = given.cutter.centre_cutting
@@ -245,7 +249,7 @@ class _Setting:
         lost = shapely.intersection(free.buffer(self.radius), piece.wanted).difference(cleared.buffer(self.radius))
         told = []
         for part in shapely.get_parts(lost.buffer(-film).buffer(film)):
-            if part.area < LEAST_TOLD_MM2:
+            if part.area < self.least_told_mm2:
                 continue
             spot = part.representative_point()
             told.append(
@@ -312,7 +316,7 @@ class _Setting:
         for label in range(1, count + 1):
             nodes = np.argwhere(labels == label)
             size = len(nodes) * clearing.ground.ground.cell**2
-            if size < LEAST_TOLD_MM2:
+            if size < self.least_told_mm2:
                 continue
             x, y = clearing.ground.places(nodes[len(nodes) // 2])
             told.append(

@@ -1,0 +1,78 @@
+"""The core half of the fog signal's trumpet: a deep flaring hollow, roughed with a held load by two tools, then with a
+third where they leave much, finished, and its dowel holes bored."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fenrik.demo.jobs.rows import SIDES, bores, materials, row
+from fenrik.demo.own import DEEP_TOOLS, MACHINES
+
+HOLLOW = [{"surface": "freeform"}]
+ROUGHING = {"tolerance_mm": 0.05, "allowance_mm": 0.4, "floor_allowance_mm": 0.4, "around": HOLLOW}
+
+
+def document() -> dict[str, Any]:
+    return {
+        "name": "Trumpet core half",
+        "part": {"file": "trumpet-core-half.step"},
+        "machines": MACHINES,
+        "tools": DEEP_TOOLS,
+        **materials("Aluminium, wrought"),
+        "setups": [
+            {
+                "id": "hollow",
+                "name": "Hollow side",
+                "machine": "Gull (three-axis mill)",
+                "dialect": "Plain ISO",
+                "stock": {"kind": "box", **dict.fromkeys(SIDES, 0), "z_minus_mm": 0, "z_plus_mm": 1},
+                "work_zero": {"kind": "box point", "of": "part", "at": [-1, -1, 1]},
+                "work_offset": 54,
+            }
+        ],
+        "operations": [
+            row(10, "Face the parting", "hollow", 1, "facing"),
+            row(15, "Round the corners", "hollow", 1, "contour", {"kind": "outline"}, stepdown_mm=14),
+            {
+                "number": 20,
+                "name": "Rough the hollow",
+                "setup": "hollow",
+                "tool": 1,
+                "params": {
+                    "strategy": "steady roughing", "stepdown_mm": 16, "engagement_deg": 60, "step_mm": 4,
+                    "ramp_deg": 3, **ROUGHING,
+                },
+            },
+            {
+                "number": 30,
+                "name": "Rough what the first leaves",
+                "setup": "hollow",
+                "tool": 2,
+                "params": {
+                    "strategy": "rest roughing", "stepdown_mm": 9, "engagement_deg": 60, "step_mm": 2,
+                    "thicker_mm": 0.5, **ROUGHING,
+                },
+            },
+            {
+                "number": 40,
+                "name": "Rough the narrow end once more",
+                "setup": "hollow",
+                "tool": 3,
+                "params": {
+                    "strategy": "rest roughing", "stepdown_mm": 6, "engagement_deg": 60,
+                    "thicker_mm": 1, **ROUGHING,
+                },
+            },
+            {
+                "number": 50,
+                "name": "Finish the hollow",
+                "setup": "hollow",
+                "tool": 4,
+                "params": {
+                    "strategy": "parallel finishing", "scallop_mm": 0.01, "direction_deg": 0, "way": "both ways",
+                    "tolerance_mm": 0.01, "boundary": {"kind": "faces", "faces": HOLLOW},
+                },
+            },
+            row(60, "Bore the dowel holes", "hollow", 5, "bore milling", bores(4), stepdown_mm=1),
+        ],
+    }  # fmt: skip
