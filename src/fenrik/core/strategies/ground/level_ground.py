@@ -408,7 +408,7 @@ def _known(heights: HeightField) -> Polygon:
 
 
 def _over_faces(given: Given, level: float, reach: float) -> Callable[[BaseGeometry], bool]:
-    """Tells whether a place or a piece of a level comes to the faces that are asked for, of those that go down to it."""
+    """Tells whether a place or piece of a level comes to the faces that are asked for, of those that go down to it."""
     faces = given.region.faces
     if faces is None:
         return lambda piece: True
