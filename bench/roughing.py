@@ -418,13 +418,78 @@ def roughing(limit: float = 45.0, size: float = 1.0, names: tuple[str, ...] = tu
         )
 
 
+def rest(limit: float = 45.0, names: tuple[str, ...] = ("pocket", "islands", "ribs")) -> None:
+    """Rest roughing with a tool of 0.42 of the diameter, by what the stock holds and by the name of the first tool."""
+    from dataclasses import replace
+
+    from fenrik.core.strategies.rest_roughing import RestRoughing
+    from fenrik.core.strategies.steady_roughing import SteadyRoughing
+    from fenrik.core.toolpath import Kind
+
+    for name in names:
+        piece = PIECES[name](1.0)
+        fields = {"stepdown_mm": piece.stepdown_mm, "engagement_deg": limit, "tolerance_mm": 0.05}
+        first, _, given = run(piece, SteadyRoughing(**fields))
+        small, share = replace(piece, radius_mm=0.42 * piece.radius_mm), 2 * CELL_SHARE
+        tops = measure(piece, first.toolpath, share * small.radius_mm / piece.radius_mm).tops
+        for how, named, known in (
+            ("by the stock", {}, {"stock": after(given, first.toolpath)}),
+            ("by the tool", {"reference_tool": 2}, {"earlier_mm": piece.radius_mm}),
+        ):
+            outcome, seconds, _ = run(small, RestRoughing(**fields, **named), **known)
+            path = outcome.toolpath
+            found = measure(small, path, share, tops)
+            show(
+                f"rest roughing {how}, {name}", found.air_mm / max(found.cut_mm, 1e-9) / 0.05, "1 (5 % of cuts in air)",
+                f"air {100 * found.air_mm / max(found.cut_mm, 1e-9):.1f} % of {found.cut_mm:.0f} mm; left "
+                f"{left_over(small, tops, share)[0]:.3f} % before, {left_over(small, found.tops, share)[0]:.4f} % after; "
+                f"{_held_words(found, limit)}; retracts {int((path.kind == Kind.RETRACT).sum())}; {seconds:.1f} s",
+            )  # fmt: skip
+
+
+def cycle(limit: float = 45.0, size: float = 1.0, names: tuple[str, ...] = ("cavity", "star", "ribs")) -> None:
+    """Time of steady roughing by the machine's motion model, beside offset roughing of the same levels.
+
+    Offset roughing with 0.4 of the diameter from pass to pass has one feed. It is as high as the torque at its worst
+    engagement allows (all but one sample in a thousand), where that torque, which goes with feed and width of cut, is
+    that of steady roughing at its limit; and no chip is thicker than there.
+    """
+    from dataclasses import replace
+
+    from fenrik.core.strategies.level_roughing import LevelRoughing
+    from fenrik.core.strategies.steady_roughing import SteadyRoughing
+    from fenrik.core.toolpath import Kind
+    from fenrik.core.toolpath.timing import MotionLimits, motion_times
+
+    limits = MotionLimits(24_000, 12_000, 3500, 0.02)
+    for name in names:
+        piece = PIECES[name](size)
+        fields = {"stepdown_mm": piece.stepdown_mm, "allowance_mm": piece.allowance_mm, "tolerance_mm": 0.05}
+        steady = run(piece, SteadyRoughing(engagement_deg=limit, **fields))[0].toolpath
+        offsets = run(piece, LevelRoughing(stepover_mm=0.8 * piece.radius_mm, **fields))[0].toolpath
+        found = measure(piece, offsets, 2 * CELL_SHARE)
+        worst = float(np.percentile(found.held_deg, 99.9))
+        narrow, wide = (1 - np.cos(np.deg2rad(v)) for v in (limit, worst))
+        chip = np.sin(np.deg2rad(limit)) / np.sin(np.deg2rad(min(worst, 90.0)))
+        share = min(narrow / wide, chip)
+        slowed = replace(offsets, feed=np.where(offsets.kind == Kind.CUT, share * offsets.feed, offsets.feed))
+        mine, other = (float(motion_times(path, limits).sum()) for path in (steady, slowed))
+        plain = float(motion_times(offsets, limits).sum())
+        slots = SAMPLE_SHARE * piece.radius_mm * float((found.held_deg > 175).sum())
+        show(
+            f"cycle time, {name}", mine / other, "0.4 (cavity), 0.6 (star, ribs)",
+            f"steady {mine:.0f} s, {100 * (1 - mine / other):.0f} % shorter than offsets {other:.0f} s at {share:.2f} of "
+            f"the feed (worst {worst:.0f} deg, {slots:.0f} mm of slots); offsets at the whole feed {plain:.0f} s",
+        )  # fmt: skip
+
+
 def _held_words(found: Measured, limit: float) -> str:
     held = found.held_deg
     over, far = (100 * float(np.mean(held > share * limit)) for share in (1.05, 1.15))
     return f"most {held.max():.1f} of {limit:g} deg, {over:.3f} % over by 5 %, {far:.3f} % by 15 %"
 
 
-BENCHES = {"roughing": roughing}
+BENCHES = {"roughing": roughing, "roughing-cycle": cycle, "roughing-rest": rest}
 
 
 if __name__ == "__main__":

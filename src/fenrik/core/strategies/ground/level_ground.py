@@ -42,30 +42,22 @@ THIN_CELLS = 0.6
 """Stock thinner than so many cells of its field, half as much to each side, is no more than the field's error."""
 
 
-class LevelParams(CommonParams, DescentParams):
-    """Heights between which it is cleared in levels, and over what."""
+class HeightParams(CommonParams):
+    """Heights between which it is cleared, and over what."""
 
-    FOLDED: ClassVar[tuple[str, ...]] = ("top_mm", "bottom_mm", "flat_levels", "around")
+    FOLDED: ClassVar[tuple[str, ...]] = ("top_mm", "bottom_mm", "around")
 
-    stepdown_mm: float = Field(
-        ge=LEAST_STEP_MM, le=200, title="Stepdown", description="Greatest depth between levels", json_schema_extra=MM
-    )
     top_mm: float | None = Field(
         default=None,
         title="Top",
-        description="Highest level lies below this height in the work frame; empty: top of the stock",
+        description="Nothing is cut above this height in the work frame; empty: top of the stock",
         json_schema_extra=MM,
     )
     bottom_mm: float | None = Field(
         default=None,
         title="Bottom",
-        description="Lowest level in the work frame; empty: bottom of the part",
+        description="Lowest height in the work frame; empty: bottom of the part",
         json_schema_extra=MM,
-    )
-    flat_levels: bool = Field(
-        default=True,
-        title="Levels at flat areas",
-        description="Add a level at every flat area so that its floor keeps only the allowance",
     )
     around: list[FaceReference | FaceRule] = Field(
         default_factory=list,
@@ -89,6 +81,21 @@ class LevelParams(CommonParams, DescentParams):
         top = anchors.stock_top if self.top_mm is None else self.top_mm
         bottom = anchors.stock_bottom if self.bottom_mm is None else self.bottom_mm
         return [Level("top", top, "work zero"), Level("bottom", bottom, "work zero")]
+
+
+class LevelParams(HeightParams, DescentParams):
+    """The levels of a row that clears one after another."""
+
+    FOLDED: ClassVar[tuple[str, ...]] = ("flat_levels",)
+
+    stepdown_mm: float = Field(
+        ge=LEAST_STEP_MM, le=200, title="Stepdown", description="Greatest depth between levels", json_schema_extra=MM
+    )
+    flat_levels: bool = Field(
+        default=True,
+        title="Levels at flat areas",
+        description="Add a level at every flat area so that its floor keeps only the allowance",
+    )
 
 
 def makes(params: LevelParams) -> Makes:
@@ -187,7 +194,7 @@ class LevelGround:
         if not self.levels:
             return self.nothing
         reach = self.given.cutter.radius_mm + self.params.allowance_mm + LEAD_MM
-        near = {u.place[2]: _over_faces(self.given, u.place[2], reach) for u in self._watch.found()}
+        near = {u.place[2]: over_faces(self.given, u.place[2], reach) for u in self._watch.found()}
         return [u for u in self._watch.found() if near[u.place[2]](shapely.Point(u.place[:2]))]
 
     def covered(self, level_mm: float) -> BaseGeometry:
@@ -284,7 +291,7 @@ class LevelGround:
             free = shapely.intersection(free, _known(self.heights))
         reach = wanted.buffer(max(radius - given.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
         wide = wanted.buffer(radius + beside_mm, quad_segs=16)
-        near = _over_faces(given, level, radius + params.allowance_mm + LEAD_MM)
+        near = over_faces(given, level, radius + params.allowance_mm + LEAD_MM)
         return [
             LevelPiece(level, above, polygon, piece, reach, standing, wanted, spare)
             for polygon in shapely.get_parts(free)
@@ -407,7 +414,7 @@ def _known(heights: HeightField) -> Polygon:
     return shapely.box(heights.x[0] + rim, heights.y[0] + rim, heights.x[-1] - rim, heights.y[-1] - rim)
 
 
-def _over_faces(given: Given, level: float, reach: float) -> Callable[[BaseGeometry], bool]:
+def over_faces(given: Given, level: float, reach: float) -> Callable[[BaseGeometry], bool]:
     """Tells whether a place or piece of a level comes to the faces that are asked for, of those that go down to it."""
     faces = given.region.faces
     if faces is None:
