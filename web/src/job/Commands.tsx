@@ -8,7 +8,8 @@ import { useAddOperation } from "../stages/route/useAddOperation";
 import { STAGES } from "./stages";
 import { useJob, useStanding } from "./useJob";
 import { firstSetup, useNext } from "./useNext";
-import { useView } from "./view";
+import { LOADS } from "../viewport/loads";
+import { LOAD_NAMES, useView } from "./view";
 
 /** Everything by its name (Ctrl+K), and the keys that work everywhere. */
 export function Commands() {
@@ -68,6 +69,27 @@ export function Commands() {
         onClick: () =>
           void job.edit([{ path: `operations/${o.number}/enabled`, value: !o.enabled, was: o.enabled }], "switch"),
       })),
+      ...(rows.length === 1
+        ? [
+            ...LOAD_NAMES.map((name) => ({
+              id: `load-${name}`,
+              label: `Colour the cuts by ${LOADS[name].name}`,
+              onClick: () => view.set({ stage: "route", load: name }),
+            })),
+            { id: "load", label: "Colour the cuts by kind of motion", onClick: () => view.set({ load: "" }) },
+            ...(["before", "after"] as const).map((when) => ({
+              id: `stock-${when}`,
+              label: `Show the stock ${when} row ${rows[0].number}`,
+              onClick: () => view.set({ stage: "route", stock: when }),
+            })),
+            {
+              id: "thick",
+              label: "Show what is left after the row by its thickness",
+              onClick: () => view.set({ stage: "route", stock: "after" as const, thick: true }),
+            },
+            { id: "no stock", label: "Hide the stock of the row", onClick: () => view.set({ stock: "" }) },
+          ]
+        : []),
       ...rows.map((o) => ({
         id: `remove-${o.number}`,
         label: `Remove row ${o.number}`,

@@ -1,11 +1,23 @@
-import { Text } from "@mantine/core";
+import { Button, Text } from "@mantine/core";
+import { toolLabel } from "../../job/document";
 import { usePath } from "../../job/queries";
+import { useJob } from "../../job/useJob";
+import { useView } from "../../job/view";
+import { followingTool, followUp } from "./followUp";
 
 const at = (place: number[]) => <span className="faint">at {place.map((v) => v.toFixed(1)).join(", ")}</span>;
 
 /** What of a row is not cut, and where its feed is held back. */
 export function Unreached({ number }: { number: number }) {
+  const job = useJob();
+  const view = useView();
   const meta = usePath(number).data?.meta;
+  const row = job.doc.operations.find((o) => o.number === number),
+    tool = row && followingTool(job.doc, row);
+  const follow = async () => {
+    const made = followUp(job.doc, row!, tool!);
+    if (!(await job.edit(made.edits, "rough what is left"))) view.set({ rows: [made.number] });
+  };
   const places: { reason: string; advice: string; place: number[] }[] = meta?.unreached ?? [];
   const limits: { words: string; motions: number; least_share: number; place: number[] }[] = meta?.feed_limits ?? [];
   return (
@@ -18,6 +30,11 @@ export function Unreached({ number }: { number: number }) {
               ◆ {u.reason} {u.advice} {at(u.place)}
             </Text>
           ))}
+          {tool && (
+            <Button size="compact-xs" variant="default" onClick={follow}>
+              Rough what is left with T{tool.number} {toolLabel(tool)}
+            </Button>
+          )}
         </fieldset>
       )}
       {limits.length > 0 && (

@@ -1,0 +1,36 @@
+import { describe, expect, it } from "vitest";
+import { followingTool, followUp } from "../src/stages/route/followUp";
+
+const tool = (number: number, diameter_mm: number, kind = "flat") => ({
+  number,
+  cutter: { kind, diameter_mm, flute_length_mm: 5 },
+});
+const row = (number: number, params = {}) => ({
+  number,
+  setup: "a",
+  tool: 1,
+  params: { strategy: "steady roughing", allowance_mm: 0.4, engagement_deg: 50, ...params },
+});
+const doc = {
+  tools: [tool(1, 16), tool(2, 4), tool(3, 8), tool(4, 10, "ball"), tool(5, 20)],
+  operations: [row(10), row(15), row(20, { strategy: "waterline" })],
+} as never as Parameters<typeof followingTool>[0];
+
+describe("the row that follows a roughing row", () => {
+  it("has the largest tool that is smaller and roughs", () => {
+    expect(followingTool(doc, doc.operations[0])?.number).toBe(3);
+    expect(followingTool(doc, doc.operations[2])).toBeUndefined();
+    expect(followingTool({ ...doc, tools: doc.tools.slice(0, 1) }, doc.operations[0])).toBeUndefined();
+  });
+
+  it("stands right behind it under a free number, and keeps what holds for both", () => {
+    const { number, edits } = followUp(doc, doc.operations[0], doc.tools[2]);
+    expect(number).toBe(16);
+    expect(edits[0]).toMatchObject({ op: "add", path: "operations" });
+    expect(edits[0].value).toMatchObject({
+      tool: 3,
+      params: { strategy: "rest roughing", stepdown_mm: 5, allowance_mm: 0.4, engagement_deg: 50 },
+    });
+    expect(edits[1]).toMatchObject({ op: "move", path: "operations/16", value: 1 });
+  });
+});
