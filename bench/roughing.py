@@ -329,12 +329,18 @@ PIECES = {"pocket": pocket, "star": star, "islands": islands, "ribs": ribs, "cav
 
 
 def run(
-    piece: Piece, params: Any, most: float = 12000.0, stock: Any = None, earlier_mm: float | None = None
+    piece: Piece,
+    params: Any,
+    most: float = 12000.0,
+    stock: Any = None,
+    earlier_mm: float | None = None,
+    fences: tuple[Any, Any] = ((), ()),
 ) -> tuple[Any, float, Any]:
     """The path of a strategy on a piece, how long it takes, and what it was given.
 
     Args:
-        stock: as it stands; None: as it comes. earlier_mm: radius of the tool that cleared before, for its name.
+        stock: as it stands; None: as it comes. earlier_mm: radius of the tool that cleared before, for its name. fences: what the axis
+            stays inside of, and what the tool keeps out of.
     """
     from fenrik.core.solids.reading import mesh_at, solid_from_shape
     from fenrik.core.stock import Stock
@@ -355,6 +361,7 @@ def run(
         mesh=mesh, surface=(mesh, solid.surfaces), stock=stock, tool=tool, cutter=tool.cutter,
         feeds=Feeds(2000, 600, 6000, most), safe=(piece.box[1, 2] + 16, piece.box[1, 2] + 6), obstacles=None,
         region=Region(faces=None), reference=None if earlier_mm is None else tool_of(earlier_mm),
+        stay_in=fences[0], keep_out=fences[1],
     )  # fmt: skip
     began = time.perf_counter()
     outcome = run_strategy(given, params)

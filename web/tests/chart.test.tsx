@@ -39,6 +39,7 @@ const columns = {
   rate: Float32Array.from({ length: n }, (_, i) => (i === 10 ? 40 : i === 100 ? 5 : 0)),
   engagement: Float32Array.from({ length: n }, (_, i) => (i === 50 ? 180 : 45)),
   feed: new Float32Array(n).fill(1200),
+  operation: Int32Array.from({ length: n }, (_, i) => (i < 60 ? 10 : 20)),
   clearance: Float32Array.from({ length: n }, (_, i) => (i === 30 ? 0.5 : i === 31 ? 3 : 2)),
 };
 const finding = (time_s: number | null, severity: string) => ({ time_s, severity }) as Finding;
@@ -55,6 +56,15 @@ const lane = (colour: string) => {
 const TOP = 120 / 4 - 16;
 
 describe("the chart of the proof", () => {
+  it("marks what a row holds as a line over its stretch of the engagement", () => {
+    show(<Chart columns={columns} findings={[]} targets={{ 10: 90 }} onSeek={vi.fn()} />);
+    const [line, ...more] = bars.slice(-4 * 801).filter((b) => b.h === 1.5);
+    expect(more).toHaveLength(0);
+    // 60 of 200 s, half way up to 180 degrees.
+    expect([line.x, line.w]).toEqual([0, 240]);
+    expect(line.y).toBeCloseTo(2 * (120 / 4) - 1 - TOP / 2);
+  });
+
   it("says what each lane goes up to", () => {
     open();
     expect(words.slice(-4)).toEqual([

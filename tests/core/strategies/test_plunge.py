@@ -23,7 +23,7 @@ def given_for(piece, tool=None, stock=None):
     return Given.of(
         mesh=mesh, stock=stock or Stock.box(piece.box[0], piece.box[1], 0.5), tool=tool, cutter=tool.cutter,
         feeds=Feeds(2000, 600, 6000), safe=(piece.box[1, 2] + 16, piece.box[1, 2] + 6), obstacles=None,
-        region=Region(faces=None),
+        region=Region(faces=None), keep_out=[], stay_in=[],
     )  # fmt: skip
 
 

@@ -9,8 +9,10 @@ import shapely
 
 import roughing as bench
 from fenrik.core.errors import FenrikError
+from fenrik.core.regions.polygons import from_shape
 from fenrik.core.stock import Stock, cut
 from fenrik.core.strategies.ground.regions import StandingStock
+from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.strategies.rest_roughing import RestRoughing
 from fenrik.core.strategies.steady_roughing import SteadyRoughing
 from fenrik.core.toolpath import Kind, Poses
@@ -88,3 +90,41 @@ def test_where_stock_ends_is_known_far_finer_than_its_cells(place):
         for exact, ring in rings.items()
     }
     assert off[True] < 0.03 < 0.15 < off[False]
+
+
+@pytest.mark.parametrize("strategy", ["steady roughing", "level roughing", "plunge roughing"])
+def test_boundary_and_keep_out_hold_for_all_that_rough(strategy):
+    """Places of shapely: the axis stays 2 mm within the boundary, and a radius away from what it keeps out of."""
+    piece = bench.prismatic("fenced", shapely.box(-12, -12, 92, 52), shapely.box(0, 0, 80, 40), DEPTH, BIG)
+    stay, out = shapely.box(0, 0, 50, 60), shapely.Point(30, 20).buffer(4)
+    more = {"level roughing": {"stepover_mm": 5}, "plunge roughing": {"stepover_mm": 6, "step_mm": 4}}
+    fields = {**FIELDS, **more.get(strategy, {}), "strategy": strategy, "stay_in_by_mm": -2.0}
+    if strategy == "plunge roughing":
+        fields.pop("stepdown_mm")
+    params = STRATEGIES[strategy].params(**fields)
+    outcome, _, _ = bench.run(piece, params, fences=(from_shape(stay), from_shape(out)))
+    path = outcome.toolpath.flattened(0.005)[0]
+    low = path.point[path.point[:, 2] < DEPTH][:, :2]
+    assert len(low) > 20
+    allowed = stay.buffer(-2.0).difference(out.buffer(BIG, quad_segs=64)).buffer(0.06)
+    assert allowed.covers(shapely.MultiPoint(low))
+
+
+@pytest.mark.parametrize("radius", [12.0, 25.0])
+def test_round_walls_keep_their_allowance_without_facets(radius):
+    """Steady roughing of a round pocket: the wall that its last passes leave, by circles; within 5 % of the allowance."""
+    hole = shapely.Point(0, 0).buffer(radius, quad_segs=256)
+    piece = bench.prismatic("round", shapely.box(-40, -40, 40, 40), hole, 8.0, 5.0)
+    allowance = 0.4
+    path = bench.run(piece, SteadyRoughing(stepdown_mm=8.0, tolerance_mm=0.02, allowance_mm=allowance))[0].toolpath
+    flat = path.flattened(1e-4)[0]
+    cuts = np.abs(flat.point[:, 2] - 3.0) < 1e-9  # at the level, whether they take anything or not
+    out = np.linalg.norm(flat.point[cuts][:, :2], axis=1)
+    assert out.max() + 5.0 == pytest.approx(radius - allowance, abs=0.05 * allowance)
+    # All round, and between the ends of motions as well.
+    wall = shapely.union_all(
+        [shapely.LineString(flat.point[k - 1 : k + 1, :2]) for k in np.flatnonzero(cuts[1:] & cuts[:-1]) + 1]
+    )
+    turn = np.linspace(0, 2 * np.pi, 720, endpoint=False)
+    spots = (radius - allowance - 5.0) * np.column_stack([np.cos(turn), np.sin(turn)])
+    assert shapely.distance(wall, shapely.points(spots)).max() < 0.05 * allowance

@@ -49,6 +49,9 @@ def given_of(mesh, stock, tool, boundary=None, faces=None):
         safe=(high[2] + 16, high[2] + 6),
         obstacles=None,
         region=Region(faces=boundary),
+        keep_out=[],
+        stay_in=[],
+        reference=None,
     )
 
 

@@ -24,7 +24,7 @@ from fenrik.core.frames import Points
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StockTops, require
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import ON_SURFACE, Given
-from fenrik.core.strategies.ground.level_ground import FRESH, LEAD_MM, HeightParams, over_faces
+from fenrik.core.strategies.ground.level_ground import FRESH, LEAD_MM, HeightParams, fence_of, over_faces
 from fenrik.core.strategies.linking import Landscape, skimming_builder
 from fenrik.core.toolpath import Toolpath
 from fenrik.core.units import LEAST_STEP_MM
@@ -136,9 +136,11 @@ def _grid(given: Given, params: PlungeRoughing) -> _Grid | None:
     wanted = stands - heights[0] > LEAST_DEPTH_MM
     if params.top_mm is not None:
         wanted &= stands <= params.top_mm + tops.cell
+    fence = fence_of(given, params)
     near = over_faces(given, np.inf, given.cutter.radius_mm + params.allowance_mm + LEAD_MM)
     for i, j in np.argwhere(wanted):
-        wanted[i, j] = near(shapely.Point(x[i], y[j]))
+        place = shapely.Point(x[i], y[j])
+        wanted[i, j] = near(place) and (fence is None or fence.covers(place))
     return _Grid(x, y, heights[0], heights[1], stands, inner, wanted)
 
 
@@ -246,7 +248,7 @@ STRATEGY = Strategy(
     run=plunge_roughing,
     version=1,
     group="Free shapes",
-    needs=(*ON_SURFACE, "tool", "region"),
+    needs=(*ON_SURFACE, "tool", "region", "keep_out", "stay_in"),
     cutters=mills("flat", "bull-nose"),
     stage=1,
     everywhere=True,

@@ -69,11 +69,11 @@ def _cleared(given: Given, params: RestRoughing) -> Callable[[float, float], Bas
 STRATEGY = Strategy(
     params=RestRoughing,
     run=rest_roughing,
-    version=1,
+    version=2,
     feeds_by_load=True,
     skims=True,
     group="Free shapes",
-    needs=(*ON_SURFACE, "tool", "region", "reference"),
+    needs=(*ON_SURFACE, "tool", "region", "keep_out", "stay_in", "reference"),
     cutters=mills("flat", "bull-nose"),
     stage=2,
     everywhere=True,

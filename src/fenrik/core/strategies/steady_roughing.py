@@ -30,11 +30,11 @@ def steady_roughing(given: Given, params: SteadyRoughing) -> Outcome:
 STRATEGY = Strategy(
     params=SteadyRoughing,
     run=steady_roughing,
-    version=2,
+    version=3,
     feeds_by_load=True,
     skims=True,
     group="Free shapes",
-    needs=(*ON_SURFACE, "tool", "region"),
+    needs=(*ON_SURFACE, "tool", "region", "keep_out", "stay_in"),
     cutters=mills("flat", "bull-nose"),
     stage=1,
     everywhere=True,

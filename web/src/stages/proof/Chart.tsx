@@ -20,13 +20,18 @@ const LANES: Lane[] = [
   { name: "clearance", key: "clearance", unit: "mm", light: "#5d646b", dark: "#a2a9b0" },
 ];
 
+const NO_TARGETS: Record<number, number> = {};
+
 export function Chart({
   columns: c,
   findings,
+  targets = NO_TARGETS,
   onSeek,
 }: {
   columns: Block;
   findings: Finding[];
+  /** Engagement that rows hold, by their number. */
+  targets?: Record<number, number>;
   onSeek: (motion: number) => void;
 }) {
   const canvas = useRef<HTMLCanvasElement>(null);
@@ -95,6 +100,24 @@ export function Chart({
       g.fillRect(0, base, w, 1);
       g.globalAlpha = 1;
     });
+    // What rows hold stands as a line over their stretch of the engagement.
+    const at = LANES.findIndex((l) => l.key === "engagement"),
+      { top } = peaks[at];
+    for (let i = 0, from = 0; i < ends.length; i++) {
+      if (i + 1 < ends.length && c.operation?.[i + 1] === c.operation?.[from]) continue;
+      const target = targets[c.operation?.[from] as number];
+      if (target !== undefined) {
+        const x = (w * (from ? ends[from - 1] : 0)) / total;
+        g.fillStyle = style.color;
+        g.fillRect(
+          x,
+          (at + 1) * lane - 1 - (Math.min(target, top) / top) * (lane - 16),
+          (w * ends[i]) / total - x,
+          1.5,
+        );
+      }
+      from = i + 1;
+    }
     for (const f of findings) {
       if (f.time_s == null) continue;
       const x = (w * f.time_s) / total;
@@ -106,7 +129,7 @@ export function Chart({
       g.fill();
       g.fillRect(x - 0.5, 9, 1, h);
     }
-  }, [c, peaks, findings, size, scheme]);
+  }, [c, peaks, findings, targets, size, scheme]);
   const seek = (e: React.PointerEvent) => {
     const box = canvas.current!.getBoundingClientRect(),
       ends = c.end_s as Float64Array;

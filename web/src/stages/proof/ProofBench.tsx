@@ -1,9 +1,11 @@
 import { Button, Group, Select, Text } from "@mantine/core";
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import type { Block, Finding } from "../../api/client";
 import { getMoment, useMoment } from "../../job/moment";
 import { operationEdge, SPEEDS, type StopOn } from "../../job/playing";
+import type { AnyOf, JobDocument, Params } from "../../job/document";
 import { useColumns, useProof } from "../../job/queries";
+import { useJob } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { clock } from "../../theme";
 import { Chart } from "./Chart";
@@ -16,6 +18,8 @@ export function ProofBench() {
   const view = useView();
   const columns = useColumns(view.setup).data;
   const findings = useProof(view.setup).data?.findings ?? NONE;
+  const { doc } = useJob();
+  const targets = useMemo(() => targetsOf(doc), [doc]);
   if (!columns)
     return (
       <Text className="faint" p={12}>
@@ -26,9 +30,15 @@ export function ProofBench() {
     <>
       <Controls columns={columns} findings={findings} />
       <Readout columns={columns} />
-      <Chart columns={columns} findings={findings} onSeek={(motion) => view.set({ motion })} />
+      <Chart columns={columns} findings={findings} targets={targets} onSeek={(motion) => view.set({ motion })} />
     </>
   );
+}
+
+/** The engagement that rows hold, by their number. */
+function targetsOf(doc: JobDocument): Record<number, number> {
+  const held = doc.operations.map((o) => [o.number, (o.params as AnyOf<Params>).engagement_deg] as const);
+  return Object.fromEntries(held.filter(([, deg]) => deg != null)) as Record<number, number>;
 }
 
 function Controls({ columns, findings }: { columns: Block; findings: Finding[] }) {

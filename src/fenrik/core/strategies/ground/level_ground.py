@@ -45,8 +45,22 @@ THIN_CELLS = 0.6
 class HeightParams(CommonParams):
     """Heights between which it is cleared, and over what."""
 
-    FOLDED: ClassVar[tuple[str, ...]] = ("top_mm", "bottom_mm", "around")
+    FOLDED: ClassVar[tuple[str, ...]] = ("top_mm", "bottom_mm", "around", "stay_in_by_mm")
 
+    keep_out: str = Field(
+        default="", max_length=40, title="Keep out", description="A sketch; the tool stays out of its closed curves"
+    )
+    stay_in: str = Field(
+        default="", max_length=40, title="Stay inside", description="A sketch; the axis stays in its closed curves"
+    )
+    stay_in_by_mm: float = Field(
+        default=0.0,
+        ge=-500,
+        le=500,
+        title="Beyond the boundary",
+        description="How far the axis may go beyond what it stays inside of; below zero: how far it keeps within",
+        json_schema_extra=MM,
+    )
     top_mm: float | None = Field(
         default=None,
         title="Top",
@@ -67,7 +81,8 @@ class HeightParams(CommonParams):
     )
 
     def picks(self) -> Picks:
-        return Picks([(f"around.{k}", f) for k, f in enumerate(self.around)])
+        sketches = [i for i in (self.keep_out, self.stay_in) if i]
+        return Picks([(f"around.{k}", f) for k, f in enumerate(self.around)], [], sketches)
 
     @classmethod
     def on_faces(cls, faces: list[FaceReference]) -> dict[str, Any]:
@@ -183,6 +198,7 @@ class LevelGround:
         self._stock = StandingStock(given.stock, exact=True)
         self._shadow = Shadow(given.with_obstacles)
         self._positions = _positions(given, params, self.heights, self._shadow)
+        self._fence = fence_of(given, params)
 
     @property
     def highest(self) -> float:
@@ -244,7 +260,8 @@ class LevelGround:
 
     def _free(self, level: float) -> BaseGeometry:
         """Where the axis may be."""
-        return self._positions.at(level - self.params.floor_allowance_mm)
+        free = self._positions.at(level - self.params.floor_allowance_mm)
+        return free if self._fence is None else shapely.intersection(free, self._fence)
 
     def _cleared_before(self, level: float, above: float) -> BaseGeometry | None:
         """Where nothing stands over a level any more, beyond what the stock says."""
@@ -367,6 +384,20 @@ def branch_by_branch(roots: list[A]) -> Iterator[A]:
             area = waiting.pop()
             yield area
             waiting += reversed(nearest_first(area.children))
+
+
+def fence_of(given: Given, params: HeightParams) -> BaseGeometry | None:
+    """Where boundary and keep-out let the axis be, whatever else is there; None where neither is named."""
+    if not given.keep_out and not given.stay_in:
+        return None
+    low, high = np.array(given.stock.bounds())[:, :2]
+    far = float(np.linalg.norm(high - low))
+    plane: BaseGeometry = shapely.box(*(low - far), *(high + far))
+    if given.stay_in:
+        plane = to_shape(given.stay_in).buffer(params.stay_in_by_mm, quad_segs=32)
+    if given.keep_out:
+        plane = shapely.difference(plane, to_shape(given.keep_out).buffer(given.cutter.radius_mm, quad_segs=32))
+    return plane
 
 
 def _nothing_over(given: Given, bottom: float) -> list[Unreached]:

@@ -368,8 +368,10 @@ class _Writer:
         else:
             way = one.way
             far = np.linalg.norm(np.diff(way, axis=0), axis=1).sum() > NEAR_SHARE * self.radius
-            up = area.level + LIFT_MM if far else area.level
-            self.builder.link_at(np.vstack([to_points(way, up), [[*lead[0], area.level]]]), feeds.exit)
+            down = np.array([[*lead[0], area.level]])
+            if far:
+                self.builder.link_at(to_points(way, area.level + LIFT_MM), feeds.most)
+            self.builder.link_at(down if far else np.vstack([to_points(way, area.level), down]), feeds.exit)
         if len(lead) > 1:
             self.builder.follow(self._curve(lead, one.exact), Kind.LINK, feed=feeds.exit)
 
