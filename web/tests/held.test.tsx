@@ -3,7 +3,7 @@ import { inJob, job, view } from "./screen";
 import { cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
 import { afterEach, describe, expect, it, vi } from "vitest";
 import { HeldLoad } from "../src/stages/route/HeldLoad";
-import { arcOf, stepoverOf } from "../src/stages/route/held";
+import { arcOf, loadOf, stepoverOf, widthOf } from "../src/stages/route/held";
 
 afterEach(cleanup);
 
@@ -26,6 +26,30 @@ describe("a held load", () => {
     fireEvent.change(field, { target: { value: "3" } });
     fireEvent.blur(field);
     await waitFor(() => expect(change).toHaveBeenCalledWith(60));
+  });
+  it("is given as a load, or taken from the job's, by what that proposes", async () => {
+    const change = vi.fn();
+    const known = { load: 0.5, width: 3 };
+    expect(loadOf(widthOf(0.2, known), known)).toBeCloseTo(0.2, 9);
+    inJob(
+      <HeldLoad
+        label="Engagement"
+        range={{ min: 10, max: 150 }}
+        engagement={60}
+        diameter={12}
+        known={known}
+        onChange={change}
+      />,
+      job({}, {}),
+      view({ stage: "route" }),
+    );
+    const field = screen.getByLabelText("Same as load, %");
+    expect((field as HTMLInputElement).value).toBe("50"); // 60 degrees are 3 mm
+    fireEvent.change(field, { target: { value: "0" } });
+    fireEvent.blur(field);
+    await waitFor(() => expect(change).toHaveBeenCalledWith(41.4)); // 1.5 mm: arccos(1 - 1.5 / 6)
+    fireEvent.click(screen.getByText("As the job: 50 %"));
+    expect(change).toHaveBeenLastCalledWith(60);
   });
   it("refuses a stepover that no arc allowed stands for", () => {
     inJob(

@@ -3,6 +3,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, fetchBlock, take, type Block, type ProofSummary, type Scene, type Schemas } from "../api/client";
 import type { FaceReference, Tool, Vec } from "./document";
 import { useJob, useStanding } from "./useJob";
+import { useView } from "./view";
 
 export type PartFace = {
   kind: string;
@@ -119,6 +120,24 @@ export function useOutline(tool: Tool) {
     staleTime: Infinity,
     placeholderData: keepPreviousData,
     queryFn: () => take(api.POST("/api/tools/outline", { body: tool as never })),
+  });
+}
+
+/** What the job's load proposes for a tool, where the job has a material. */
+export function useSpeeds(tool: number, on: boolean) {
+  const { id, doc, version } = useJob();
+  const { setup } = useView();
+  return useQuery({
+    queryKey: ["speeds", id, tool, setup, version],
+    enabled: on && !!doc.material,
+    retry: false,
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      take(
+        api.GET("/api/jobs/{job_id}/tools/{number}/speeds", {
+          params: { path: { job_id: id, number: tool }, query: { setup } },
+        }),
+      ),
   });
 }
 

@@ -1,17 +1,20 @@
+import { Button, Text } from "@mantine/core";
 import { NumberField, type Range } from "../../forms/NumberField";
-import { arcOf, stepoverOf } from "./held";
+import { arcOf, loadOf, stepoverOf, type WidthAtLoad, widthOf } from "./held";
 
 const SIDE = 78,
   CUTTER = 24,
   MIDDLE = 34;
 
-/** The arc of the cutter that a path holds, as an angle or as its stepover beside a straight wall, with both drawn. */
+/** The arc of the cutter that a path holds, as an angle, as its stepover beside a straight wall, or as the load that
+ * proposes that; with both drawn. */
 export function HeldLoad({
   engagement,
   diameter,
   label,
   hint,
   range,
+  known,
   onChange,
 }: {
   engagement: number;
@@ -19,8 +22,12 @@ export function HeldLoad({
   label: string;
   hint?: string;
   range: Range;
+  /** What the job's load proposes; nothing where the job has no material. */
+  known?: WidthAtLoad;
   onChange: (engagement: number) => Promise<string> | void;
 }) {
+  const whole = (width: number) => Math.round(arcOf(width, diameter) * 10) / 10;
+  const inRange = (deg: number) => Math.min(Math.max(deg, range.min ?? deg), range.max ?? deg);
   const stepover = stepoverOf(engagement, diameter),
     share = stepover / diameter,
     asStepover = (deg?: number) => (deg === undefined ? undefined : stepoverOf(deg, diameter));
@@ -40,9 +47,31 @@ export function HeldLoad({
         value={Math.round(stepover * 1e3) / 1e3}
         unit="mm"
         range={{ min: asStepover(range.min), max: asStepover(range.max) }}
-        onCommit={(v) => (v === null ? undefined : onChange(Math.round(arcOf(v, diameter) * 10) / 10))}
+        onCommit={(v) => (v === null ? undefined : onChange(whole(v)))}
       />
       <HeldDrawing engagement={engagement} share={share} />
+      {known ? (
+        <>
+          <NumberField
+            label="Same as load"
+            hint="0: cautious, 100: hard, in this material"
+            value={Math.round(100 * loadOf(stepover, known))}
+            unit="%"
+            range={{ min: -50, max: 300 }}
+            onCommit={(v) => (v === null ? undefined : onChange(inRange(whole(widthOf(v / 100, known)))))}
+          />
+          <Button
+            size="compact-xs"
+            variant="default"
+            className="held-take"
+            onClick={() => onChange(inRange(whole(known.width)))}
+          >
+            As the job: {Math.round(100 * known.load)} %
+          </Button>
+        </>
+      ) : (
+        <Text className="faint vector-wide">With a material chosen under Tools, this is shown as a load as well.</Text>
+      )}
     </div>
   );
 }

@@ -3,6 +3,7 @@ import { useEffect, useState } from "react";
 import { onlyFields, SchemaForm, useKinds, useModelSchema } from "../../forms/SchemaForm";
 import { type FaceSelector, type Operation, type Params, toolLabel } from "../../job/document";
 import { pick, usePicks } from "../../job/picking";
+import { useSpeeds } from "../../job/queries";
 import { useJob, useStanding } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { BoundaryPicker } from "./BoundaryPicker";
@@ -76,6 +77,7 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
     }
   const cutter = job.doc.tools.find((t) => t.number === o.tool)?.cutter;
   const held = schema?.properties?.engagement_deg;
+  const speeds = useSpeeds(o.tool, !!held).data;
   if (p.engagement_deg !== undefined && cutter && held)
     special.engagement_deg = (
       <HeldLoad
@@ -85,6 +87,7 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
         key="engagement_deg"
         engagement={p.engagement_deg}
         diameter={cutter.diameter_mm}
+        known={speeds && job.doc.material ? { load: job.doc.load, width: speeds.proposal.width_mm.value } : undefined}
         onChange={(v) => change("engagement_deg", v, p.engagement_deg)}
       />
     );

@@ -1,26 +1,12 @@
 import { Button, Text } from "@mantine/core";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { api, take } from "../../api/client";
 import type { Tool } from "../../job/document";
+import { useSpeeds } from "../../job/queries";
 import { useJob } from "../../job/useJob";
-import { useView } from "../../job/view";
 
 /** What the load proposes, each number with the limit that bound it, and warnings for what is set. */
 export function Proposed({ tool }: { tool: Tool }) {
   const job = useJob();
-  const view = useView();
-  const query = useQuery({
-    queryKey: ["speeds", job.id, tool.number, view.setup, job.version],
-    enabled: !!job.doc.material,
-    retry: false,
-    placeholderData: keepPreviousData,
-    queryFn: () =>
-      take(
-        api.GET("/api/jobs/{job_id}/tools/{number}/speeds", {
-          params: { path: { job_id: job.id, number: tool.number }, query: { setup: view.setup } },
-        }),
-      ),
-  });
+  const query = useSpeeds(tool.number, true);
   if (!job.doc.material)
     return (
       <Text className="faint" mb={6}>
