@@ -37,6 +37,8 @@ def document() -> dict[str, Any]:
                 "name": "Rough the outside and the pockets",
                 "setup": "top",
                 "tool": 1,
+                "spindle_rpm": 12000,
+                "cutting_feed_mm_min": 3600,
                 "params": {
                     "strategy": "steady roughing",
                     "stepdown_mm": 10,

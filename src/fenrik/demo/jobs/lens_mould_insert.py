@@ -42,6 +42,21 @@ def document() -> dict[str, Any]:
                 },
             },
             {
+                "number": 15,
+                "name": "Rough the steps of the cavity",
+                "setup": "cavity",
+                "tool": 3,
+                "params": {
+                    "strategy": "rest roughing",
+                    "stepdown_mm": 2,
+                    "engagement_deg": 50,
+                    "allowance_mm": 0.35,
+                    "floor_allowance_mm": 0.2,
+                    "tolerance_mm": 0.05,
+                    "thicker_mm": 0.5,
+                },
+            },
+            {
                 "number": 20,
                 "name": "Dowel holes and outer walls",
                 "setup": "cavity",

@@ -33,6 +33,13 @@ def rough(number: int, name: str, setup: str, tool: int, stepdown: float, stepov
     }
 
 
+def steadily(number: int, name: str, setup: str, tool: int, stepdown: float, engagement: float, **rest: Any) -> Any:
+    """A row that roughs with a held load."""
+    params = {"strategy": "steady roughing", "stepdown_mm": stepdown, "engagement_deg": engagement, **rest}
+    left = {"allowance_mm": 0.3, "floor_allowance_mm": 0.2, "tolerance_mm": 0.05}
+    return {"number": number, "name": name, "setup": setup, "tool": tool, "params": params | left}
+
+
 def row(
     number: int, name: str, setup: str, tool: int, strategy: str, *targets: dict[str, Any], **rest: Any
 ) -> dict[str, Any]:

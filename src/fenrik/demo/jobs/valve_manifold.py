@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from fenrik.demo.jobs.rows import SIDES, materials, rough, shelf
+from fenrik.demo.jobs.rows import SIDES, materials, shelf, steadily
 from fenrik.demo.own import MACHINES, TOOLS
 
 
@@ -39,6 +39,6 @@ def document() -> dict[str, Any]:
                 "work_offset": 55,
             },
         ],
-        "operations": [rough(10, "Rough the outside, ports and leaning faces", "top", 1, 6, 5.5)],
+        "operations": [steadily(10, "Rough the outside, ports and leaning faces", "top", 1, 14, 50, step_mm=3)],
         "selections": [{"name": "Tapped holes", "items": [{"surface": "cylinder", "radius_mm": 2.5, "concave": True}]}],
     }

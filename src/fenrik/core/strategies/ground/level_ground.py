@@ -306,7 +306,7 @@ class LevelGround:
         free = self._free(level)
         if given.region.faces is not None:
             free = shapely.intersection(free, _known(self.heights))
-        reach = wanted.buffer(max(radius - given.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
+        reach = wanted.buffer(max(radius - SPARE_CELLS * given.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
         wide = wanted.buffer(radius + beside_mm, quad_segs=16)
         near = over_faces(given, level, radius + params.allowance_mm + LEAD_MM)
         return [
