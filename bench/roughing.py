@@ -335,6 +335,7 @@ def run(
     stock: Any = None,
     earlier_mm: float | None = None,
     fences: tuple[Any, Any] = ((), ()),
+    progress: Any = None,
 ) -> tuple[Any, float, Any]:
     """The path of a strategy on a piece, how long it takes, and what it was given.
 
@@ -363,6 +364,7 @@ def run(
         region=Region(faces=None), reference=None if earlier_mm is None else tool_of(earlier_mm),
         stay_in=fences[0], keep_out=fences[1],
     )  # fmt: skip
+    given.progress = progress or given.progress
     began = time.perf_counter()
     outcome = run_strategy(given, params)
     return outcome, time.perf_counter() - began, given

@@ -14,6 +14,7 @@ from fenrik.core.strategies.ground import _cleared_kernels as kernels
 from fenrik.core.strategies.ground import steady_row as module
 from fenrik.core.strategies.ground.cleared import ClearedGround
 from fenrik.core.strategies.ground.load_feeds import feed_times, stretches_of
+from fenrik.core.strategies.ground.steady import SteadyClearing
 from fenrik.core.strategies.steady_roughing import SteadyRoughing
 from fenrik.core.toolpath import Kind
 
@@ -262,3 +263,27 @@ def test_where_the_axis_has_no_room_to_turn_is_told_with_its_area():
     assert len(told) == 1
     assert shapely.box(69, 15, 79.1, 25.1).contains(shapely.Point(told[0].place[:2]))
     assert told[0].area_mm2 == pytest.approx(np.pi * R**2, rel=0.1)
+
+
+def test_a_row_that_is_stopped_plans_hardly_any_more_passes(monkeypatch):
+    """Who is told of the progress raises at once, in a pocket of some hundred passes."""
+    count = [0]
+    plain = SteadyClearing._run
+
+    def counted(self, *args):
+        count[0] += 1
+        return plain(self, *args)
+
+    monkeypatch.setattr(SteadyClearing, "_run", counted)
+    piece = bench.PIECES["islands"](1.0)
+    roughed(piece)
+    whole, count[0] = count[0], 0
+
+    def stop(fraction, _words):
+        if fraction >= 0.4:
+            raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        bench.run(piece, SteadyRoughing(stepdown_mm=piece.stepdown_mm, tolerance_mm=0.05), progress=stop)
+    assert whole > 200
+    assert count[0] < whole / 5

@@ -8,9 +8,11 @@ cuts are climb cuts, fed so that the thickest chip stays the same.
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
 from dataclasses import dataclass
+from threading import Event
 from typing import ClassVar
 
 import numpy as np
@@ -56,6 +58,8 @@ NEAR_SHARE = 1.0
 """Ways shorter than so many radii are gone without lifting."""
 SLOWED_SHARE = 0.5
 """No stretch with a feed of its own is much shorter than so much of the radius."""
+LOOK_S = 0.2
+"""How often it is told how far the work is."""
 LEAST_TOLD_MM2, TIGHT_SHARE = 0.5, 0.03
 """Of places that are told: the least area, and the least of half their width as a share of the radius."""
 
@@ -142,16 +146,32 @@ def clear_steadily(given: Given, params: SteadyParams, ground: LevelGround) -> O
             yield found
 
     roots = hang_together(level_areas())
-    # Kernels run without the interpreter's lock; levels do not look at one another.
-    with ThreadPoolExecutor(steering.workers) as pool:
-        for number, _ in enumerate(pool.map(steering.clear, areas)):
-            given.progress(0.4 + 0.55 * (number + 1) / len(areas), f"area {number + 1} of {len(areas)}")
+    _clear_all(given, steering, areas)
     unreached = ground.unreached + bays.found() + steering.told
     writer = _Writer(given, params, steering)
     for area in branch_by_branch(roots):
         writer.write(area)
         unreached += area.left or []
     return Outcome(writer.builder.finish(), unreached)
+
+
+def _clear_all(given: Given, setting: _Setting, areas: list[_Area]) -> None:
+    """Plan all areas, several at a time: kernels run without the interpreter's lock, and areas do not look at one
+    another. Who is told of the progress may raise, and all stop soon."""
+    with ThreadPoolExecutor(setting.workers) as pool:
+        waiting = {pool.submit(setting.clear, area) for area in areas}
+        try:
+            while waiting:
+                done, waiting = wait(waiting, LOOK_S, FIRST_COMPLETED)
+                for one in done:
+                    one.result()
+                ready = len(areas) - len(waiting)
+                given.progress(0.4 + 0.55 * ready / len(areas), f"{ready} of {len(areas)} areas")
+        except BaseException:
+            setting.stopped.set()
+            for one in waiting:
+                one.cancel()
+            raise
 
 
 def _steps_up(
@@ -203,6 +223,7 @@ class _Setting:
         self.limit = float(np.deg2rad(params.engagement_deg))
         self.least_mm = params.corner_percent / 100 * self.radius
         self.told: list[Unreached] = []
+        self.stopped = Event()
         self.layer = 0.0
         for _ in range(LAYER_ROUNDS):
             self.layer = self._layer(self.least_mm + self.layer)
@@ -276,14 +297,18 @@ class _Setting:
                 area.left = [self._no_entry(area)]
                 return
             start = self._start(ground, area.entry)
-        area.passes = list(clearing.passes(start))
+        area.passes = self._till_stopped(clearing.passes(start))
         walls = WallPasses(ground, self.limit, area.reach, clearing.at)
-        area.passes += walls.corners(area.walls, self.layer, 1.0 / self.steering.wide, self.round_mm)
+        corners = walls.corners(area.walls, self.layer, 1.0 / self.steering.wide, self.round_mm)
+        area.passes += self._till_stopped(corners)
         clearing.at = walls.at
-        area.passes += clearing.rest()
+        area.passes += self._till_stopped(clearing.rest())
         walls.at = clearing.at
-        area.passes += walls.along(area.walls)
+        area.passes += self._till_stopped(walls.along(area.walls))
         area.left += self._told(area, clearing)
+
+    def _till_stopped(self, passes: Iterator[SteadyPass]) -> list[SteadyPass]:
+        return list(itertools.takewhile(lambda _: not self.stopped.is_set(), passes))
 
     def _start(self, ground: ClearedGround, entry: Entry) -> tuple[Points, Points]:
         """Place and direction after a way in, which is cleared."""
