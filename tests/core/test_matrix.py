@@ -63,6 +63,8 @@ def block():
 PARAMS = {
     "level roughing": {"stepdown_mm": 4, "stepover_mm": 4, "tolerance_mm": 0.1},
     "steady roughing": {"stepdown_mm": 8, "tolerance_mm": 0.1},
+    "rest roughing": {"stepdown_mm": 8, "tolerance_mm": 0.1},
+    "plunge roughing": {"step_mm": 3, "stepover_mm": 4, "tolerance_mm": 0.1},
     "parallel finishing": {"stepover_mm": 4, "tolerance_mm": 0.1},
     "thread milling": {"thread": "M10"},
     "drilling": {"depth_mm": 4},
@@ -93,7 +95,7 @@ NEED_A_HOLE = {"back boring": 10, "thread milling": 8.5}
 
 
 def targets_for(build, strategy):
-    if strategy in ("level roughing", "steady roughing", "parallel finishing", "facing", "cutter location text"):
+    if "targets" not in STRATEGIES[strategy].params.model_fields:
         return None
     if STRATEGIES[strategy].group == "Holes":
         return faces(build, bore(5.0))
@@ -116,7 +118,7 @@ PAIRS = [(name, kind) for name, s in STRATEGIES.items() for kind in s.cutters]
 FEW = [
     ("thread milling", "thread mill"), ("contour", "lollipop"), ("contour", "dovetail"), ("slot", "slotting cutter"),
     ("parallel finishing", "lollipop"), ("parallel finishing", "barrel"), ("level roughing", "barrel"),
-    ("steady roughing", "bull-nose"),
+    ("steady roughing", "bull-nose"), ("rest roughing", "flat"), ("plunge roughing", "bull-nose"),
     ("drilling", "centre drill"), ("back boring", "back boring bar"), ("pocket clearing", "barrel"),
     ("5-axis curve following", "ball"), ("swarf milling", "flat"), ("cutter location text", "bull-nose"),
     ("engraving", "engraving"), ("edge chamfer", "chamfer mill"), ("bore milling", "slotting cutter"),

@@ -12,11 +12,12 @@ from fenrik.core.errors import FenrikError
 from fenrik.core.regions.polygons import from_shape
 from fenrik.core.stock import Stock, cut
 from fenrik.core.strategies.ground.regions import StandingStock
+from fenrik.core.strategies.level_roughing import LevelRoughing
 from fenrik.core.strategies.registry import STRATEGIES
 from fenrik.core.strategies.rest_roughing import RestRoughing
 from fenrik.core.strategies.steady_roughing import SteadyRoughing
 from fenrik.core.toolpath import Kind, Poses
-from fenrik.core.tools import Assembly
+from fenrik.core.tools import Assembly, assembly_of
 from fenrik.core.tools.profile import bull_nose_profile
 
 BIG, SMALL, DEPTH = 6.0, 2.5, 10.0
@@ -128,3 +129,23 @@ def test_round_walls_keep_their_allowance_without_facets(radius):
     turn = np.linspace(0, 2 * np.pi, 720, endpoint=False)
     spots = (radius - allowance - 5.0) * np.column_stack([np.cos(turn), np.sin(turn)])
     assert shapely.distance(wall, shapely.points(spots)).max() < 0.05 * allowance
+
+
+@pytest.mark.parametrize("turn", [0.0, 35.0])
+def test_level_roughing_in_lines_takes_what_it_takes_along_the_walls(turn):
+    """By the stock; the lines lie in the direction that is asked for, the rest along the walls."""
+    piece = bench.prismatic("lines", shapely.box(-12, -12, 92, 52), HOLE, DEPTH, BIG)
+    taken = []
+    for fields in ({"pattern": "offset"}, {"pattern": "parallel", "direction_deg": turn}):
+        params = LevelRoughing(**FIELDS, stepover_mm=5.0, **fields)
+        outcome, _, given = bench.run(piece, params)
+        path = outcome.toolpath
+        _, record = cut(given.stock, path.poses(0.002), assembly_of(given.tool))
+        taken.append(record.removed_mm3.sum())
+        kinds = path.kind[path.poses(0.002).source]
+        assert record.removed_mm3[np.isin(kinds, [Kind.RAPID, Kind.RETRACT])].sum() == 0
+    assert taken[1] == pytest.approx(taken[0], rel=1e-3)
+    ways = np.diff(path.point[:, :2], axis=0)[path.kind[1:] == Kind.CUT]
+    lengths = np.linalg.norm(ways, axis=1)
+    off = np.abs(ways @ [-np.sin(np.deg2rad(turn)), np.cos(np.deg2rad(turn))])
+    assert lengths[off < 1e-3].sum() > 0.9 * HOLE.buffer(-BIG).area / 5.0

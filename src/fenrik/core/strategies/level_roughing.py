@@ -1,7 +1,8 @@
 """Level roughing: clear material level by level where the tool fits and stock stands.
 
 At each level the region where the tip may be is cut out of the tip-height field of the grown tool. Passes are its
-walls offset inwards by the stepover, cut from the farthest to the wall, and only where they meet stock. Levels hang
+walls offset inwards by the stepover, cut from the farthest to the wall, or lines to and fro and then the wall, and only
+where they meet stock. Levels hang
 together as a tree (a pocket's next level lies inside it), cut branch by branch so that a pocket is finished before
 the next begins. A region that opens to outside the stock is entered from there; a closed one by helix or ramp.
 """
@@ -21,6 +22,7 @@ from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
+from fenrik.core.regions.polygons import from_shape
 from fenrik.core.strategies.common import (
     MM,
     START_GAP_MM,
@@ -37,12 +39,13 @@ from fenrik.core.strategies.ground.level_ground import (
     Area,
     LevelGround,
     LevelParams,
+    LevelPiece,
     branch_by_branch,
     finishes,
     hang_together,
     makes,
 )
-from fenrik.core.strategies.ground.passes import pass_curve
+from fenrik.core.strategies.ground.passes import parallel_passes, pass_curve
 from fenrik.core.strategies.ground.ring_passes import plan_passes
 from fenrik.core.strategies.linking import Landscape, Linker, skimming_builder
 from fenrik.core.toolpath.builder import Kind
@@ -56,7 +59,7 @@ BESIDE_CELLS = 0.6
 class LevelRoughing(LevelParams):
     """Clears stock down to the part in levels."""
 
-    FOLDED: ClassVar[tuple[str, ...]] = ("milling", "entry")
+    FOLDED: ClassVar[tuple[str, ...]] = ("pattern", "direction_deg", "milling", "entry")
 
     strategy: Literal["level roughing"] = "level roughing"
     stepover_mm: float = Field(
@@ -65,6 +68,19 @@ class LevelRoughing(LevelParams):
         title="Stepover",
         description="Distance between passes of a level",
         json_schema_extra=MM,
+    )
+    pattern: Literal["offset", "parallel"] = Field(
+        default="offset",
+        title="Pattern",
+        description="Offset: along the walls; parallel: lines to and fro, then once round the walls",
+    )
+    direction_deg: float = Field(
+        default=0.0,
+        ge=-360,
+        le=360,
+        title="Direction",
+        description="Of parallel passes",
+        json_schema_extra={"unit": "deg"},
     )
     milling: Literal["climb", "conventional"] = Field(default="climb", title="Milling")
     entry: Literal["helix", "ramp"] = Field(
@@ -117,12 +133,29 @@ def _areas(given: Given, params: LevelRoughing, ground: LevelGround) -> Iterator
     for pieces in ground.pieces(LEAD_MM):
         areas = []
         for p in pieces:
-            passes = plan_passes(p.polygon, p.free, p.reach, params.stepover_mm, radius, thin)
+            passes = plan_passes(p.polygon, p.free, p.reach, _step_of(params, p), radius, thin)
+            if params.pattern == "parallel":
+                passes = _lines(p, params) + passes
             if params.milling == "conventional":
                 passes = [run[::-1] for run in passes]
             if passes:
                 areas.append(_Area(p.level, ground.highest, p.free, passes, p.standing))
         yield areas
+
+
+def _step_of(params: LevelRoughing, piece: LevelPiece) -> float:
+    """Distance between the passes along walls: beside parallel lines there is only the outermost."""
+    return params.stepover_mm if params.pattern == "offset" else 2 * float(np.hypot(*np.ptp(_corners(piece), axis=0)))
+
+
+def _corners(piece: LevelPiece) -> Points:
+    return np.reshape(piece.free.bounds, (2, 2))
+
+
+def _lines(piece: LevelPiece, params: LevelRoughing) -> list[Points]:
+    """Lines to and fro over a piece, where stock stands."""
+    wanted = from_shape(shapely.intersection(piece.free, piece.reach))
+    return parallel_passes(from_shape(piece.free), wanted, params.stepover_mm, params.direction_deg) if wanted else []
 
 
 class _Cutter:
@@ -230,7 +263,7 @@ def _from_nearest(ring: Points, place: Points) -> Points:
 STRATEGY = Strategy(
     params=LevelRoughing,
     run=level_roughing,
-    version=16,
+    version=17,
     skims=True,
     group="Free shapes",
     needs=(*ON_SURFACE, "tool", "region", "keep_out", "stay_in"),
