@@ -66,7 +66,7 @@ function parse(hex: string): [number, number, number] {
 /** From little to much: straw, verdigris, aubergine. */
 const LOADS = ["#d9c77a", "#86b18a", "#3f8f86", "#3f5f86", "#5a3f7d", "#6d2f6b", "#4a1440"];
 /** ColorBrewer YlOrBr: nothing left to much left. */
-const LEFT = ["#f7f3e8", "#fee391", "#fec44f", "#fe9929", "#d95f0e", "#993404", "#5c1f02"];
+const LEFT = ["#cfc8b8", "#fee391", "#fec44f", "#fe9929", "#d95f0e", "#993404", "#5c1f02"];
 
 /** A colour of a scale, at a share of it from 0 to 1. */
 function scaled(scale: string[], share: number): [number, number, number] {
