@@ -1,3 +1,5 @@
+// @vitest-environment jsdom
+import "./globals";
 import { describe, expect, it } from "vitest";
 import { followingTool, followUp } from "../src/stages/route/followUp";
 
@@ -16,15 +18,25 @@ const doc = {
   operations: [row(10), row(15), row(20, { strategy: "waterline" })],
 } as never as Parameters<typeof followingTool>[0];
 
+const kinds = {
+  "steady roughing": { left_to: "rest roughing", properties: {} },
+  waterline: { left_to: "", properties: {} },
+  "rest roughing": {
+    properties: { stepdown_mm: {}, allowance_mm: {}, engagement_deg: {} },
+    cutters: ["flat", "bull-nose", "ball"],
+    of_diameter: { stepdown_mm: 1 },
+  },
+} as never as Parameters<typeof followingTool>[2];
+
 describe("the row that follows a roughing row", () => {
   it("has the largest tool that is smaller and roughs", () => {
-    expect(followingTool(doc, doc.operations[0])?.number).toBe(3);
-    expect(followingTool(doc, doc.operations[2])).toBeUndefined();
-    expect(followingTool({ ...doc, tools: doc.tools.slice(0, 1) }, doc.operations[0])).toBeUndefined();
+    expect(followingTool(doc, doc.operations[0], kinds)?.number).toBe(3);
+    expect(followingTool(doc, doc.operations[2], kinds)).toBeUndefined();
+    expect(followingTool({ ...doc, tools: doc.tools.slice(0, 1) }, doc.operations[0], kinds)).toBeUndefined();
   });
 
   it("stands right behind it under a free number, and keeps what holds for both", () => {
-    const { number, edits } = followUp(doc, doc.operations[0], doc.tools[2]);
+    const { number, edits } = followUp(doc, doc.operations[0], doc.tools[2], kinds);
     expect(number).toBe(16);
     expect(edits[0]).toMatchObject({ op: "add", path: "operations" });
     expect(edits[0].value).toMatchObject({

@@ -67,9 +67,9 @@ def test_a_row_is_made_for_the_stock_that_it_sees(folder, store, sees, cuts):
     same = build.path_key(build.job.operations[1]) == chain.path_key(chain.job.operations[1])
     assert same is (sees["kind"] == "chain")
     # What is cut is cut from the stock that is there: nothing stands any more, so the path takes nothing.
-    loads = build.loads(build.job.operations[1])
+    loads, _ = build.loads(build.job.operations[1])
     assert loads.removal_mm3_s.sum() == pytest.approx(0.0, abs=1e-6)
-    assert build.loads(build.job.operations[0]).removal_mm3_s.max() > 0
+    assert build.loads(build.job.operations[0])[0].removal_mm3_s.max() > 0
 
 
 def test_a_row_named_must_come_before():

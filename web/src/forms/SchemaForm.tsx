@@ -34,6 +34,7 @@ export type ModelSchema = {
   required?: string[];
   properties: Record<string, Field>;
   group?: string;
+  left_to?: string;
   order?: number;
   cutters?: string[];
   fresh?: Record<string, unknown>;

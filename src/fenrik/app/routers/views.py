@@ -49,7 +49,7 @@ def path(job_id: str, number: int) -> Response:
     opened.ready(opened.build.path_key(operation), "path")
     outcome = opened.build.path(operation)
     flat, source = outcome.toolpath.flattened(VIEW_FLATTEN_MM)
-    loads, summary = opened.build.loads(operation), opened.build.load_summary(operation)
+    loads, summary = opened.build.loads(operation)
     setup = opened.job.setup(operation.setup)
     frame = opened.build.frame(setup)
     zero = opened.build.zero(setup)

@@ -142,7 +142,7 @@ class Build(ArmWays):
             table=self.placing(setup).known_table,
             left_out=[f for o in self.job.route(setup) for f in self.left_out(o)],
             failed={o.number: why for o in self.job.route(setup) if (why := self.failure(o))},
-            loads={o.number: self.load_summary(o) for o in self.job.route(setup)},
+            loads={o.number: self.loads(o)[1] for o in self.job.route(setup)},
         )
 
     def proof_stock(self, setup: Setup, number: int | None) -> Stock:

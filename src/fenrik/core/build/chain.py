@@ -246,25 +246,20 @@ class Chain(Geometry):
         link.given.progress = progress
         return _unpacked(link.path.made(self.store))
 
-    def loads(self, operation: Operation) -> Loads:
-        """How hard each motion of a row's path works the cutter.
+    def loads(self, operation: Operation) -> tuple[Loads, LoadSummary]:
+        """How hard each motion of a row's path works the cutter, and the same in few words.
 
         Raises:
-            FenrikError: where the path is not there.
+            FenrikError: where they were not kept with the path.
         """
         path = self.outcome(operation).toolpath
         kept = self.store.get(_load_key(self.path_key(operation)))
         if kept is None:
             raise fail("load", "was not worked out with the path.", "Compute the row again.", operation.number)
         told, arrays = unpack(kept)
-        flutes = getattr(self.job.tool(operation.tool).cutter, "flutes", 1)
-        return loads_of(path, arrays["took"], arrays["engaged"], told["cell_mm"], self.job.rpm(operation), flutes)
-
-    def load_summary(self, operation: Operation) -> LoadSummary:
-        """The same in few words."""
-        target = getattr(operation.params, "engagement_deg", None)
-        radius = self.job.tool(operation.tool).cutter.radius_mm
-        return summary_of(self.outcome(operation).toolpath, self.loads(operation), target, radius)
+        cutter, rpm = self.job.tool(operation.tool).cutter, self.job.rpm(operation)
+        loads = loads_of(path, arrays["took"], arrays["engaged"], told["cell_mm"], rpm, cutter.flutes)
+        return loads, summary_of(path, loads, getattr(operation.params, "engagement_deg", None), cutter.radius_mm)
 
     def failure_key(self, operation: Operation) -> str:
         """Key of the reason why an operation could not be computed: there where it could not."""
@@ -300,12 +295,12 @@ class Chain(Geometry):
 
     def _left_key(self, earlier: EarlierStock) -> str:
         setup = self.job.setup(earlier.setup)
-        return self._key_after_rows(setup, self._rows_through(setup, earlier.after))
+        return self._key_after_rows(setup, self._rows_till(setup, earlier.after))
 
-    def _rows_through(self, setup: Setup, number: int | None) -> int:
-        """How many rows of a setup have run after one, be it off or on; all of them for None."""
+    def _rows_till(self, setup: Setup, number: int | None, *, with_it: bool = True) -> int:
+        """How many rows of a setup have run after (or before) one, be it off or on; all of them for None."""
         there = [o for o in self.job.operations if o.setup == setup.id]
-        place = next((k + 1 for k, o in enumerate(there) if o.number == number), len(there))
+        place = next((k + with_it for k, o in enumerate(there) if o.number == number), len(there))
         return sum(o.enabled for o in there[:place])
 
     def first_stock(self, setup: Setup) -> Stock:
@@ -318,11 +313,11 @@ class Chain(Geometry):
 
     def stock_key_after(self, setup: Setup, number: int) -> str:
         """Key of the stock after a row of a setup, be it off or on; of the first for 0."""
-        return self._key_after_rows(setup, self._rows_through(setup, number) if number else 0)
+        return self._key_after_rows(setup, self._rows_till(setup, number) if number else 0)
 
     def stock_after_row(self, setup: Setup, number: int) -> Stock:
         """That stock; what is missing before it is worked out."""
-        return self._stock_after_rows(setup, self._rows_through(setup, number) if number else 0)
+        return self._stock_after_rows(setup, self._rows_till(setup, number) if number else 0)
 
     def made_mm3(self, setup: Setup) -> float:
         """Volume of what a setup makes, all copies of it; 0 without a part."""
@@ -331,7 +326,7 @@ class Chain(Geometry):
 
     def _left(self, earlier: EarlierStock) -> Stock:
         setup = self.job.setup(earlier.setup)
-        return self._stock_after_rows(setup, self._rows_through(setup, earlier.after))
+        return self._stock_after_rows(setup, self._rows_till(setup, earlier.after))
 
     def _stock_after_rows(self, setup: Setup, count: int) -> Stock:
         return self.stock_after(self.route(setup)[0][count - 1]) if count else self.first_stock(setup)
@@ -372,7 +367,7 @@ class Chain(Geometry):
         if sees.kind == "chain":
             return before
         if sees.row is not None:
-            return self._key_after_rows(setup, self._rows_before(setup, sees.row))
+            return self._key_after_rows(setup, self._rows_till(setup, sees.row, with_it=False))
         first = self.first_stock_key(setup)
         return first if sees.kind == "first stock" else ["box round", first]
 
@@ -382,15 +377,9 @@ class Chain(Geometry):
         if sees.kind == "chain":
             return self.stock_seen(operation)
         if sees.row is not None:
-            return self._upright_after(setup, self._rows_before(setup, sees.row))
+            return self._upright_after(setup, self._rows_till(setup, sees.row, with_it=False))
         first = self._upright_after(setup, 0)
         return first if sees.kind == "first stock" else boxed(first)
-
-    def _rows_before(self, setup: Setup, number: int) -> int:
-        """How many rows of a setup run before one, be it off or on."""
-        there = [o for o in self.job.operations if o.setup == setup.id]
-        place = next((k for k, o in enumerate(there) if o.number == number), len(there))
-        return sum(o.enabled for o in there[:place])
 
     def _key_after_rows(self, setup: Setup, count: int) -> str:
         return self._links(setup, count)[count - 1].stock if count else self.first_stock_key(setup)

@@ -155,8 +155,8 @@ class _Items:
         def make() -> Region:
             if picks.faces:
                 return Region(faces=self._mesh().of_faces(picked_faces(self.geometry, self.operation)))
-            if picks.sketches and "keep_out" not in type(self.operation.params).model_fields:
-                return Region(area=sketch_area(self.geometry, self.setup, picks.sketches[0]))
+            if picks.area:
+                return Region(area=sketch_area(self.geometry, self.setup, picks.area))
             return Region()
 
         return Item([self._part(), sketch_look(self.geometry, self.operation)], make)

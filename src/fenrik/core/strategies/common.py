@@ -34,13 +34,30 @@ class Picks:
     """What parameters name of the model and of sketches, each with its field among the parameters.
 
     Attributes:
+        area: the sketch, among those, that the axis stays over.
         whole: the path may depend on more of the part than lies near these faces and edges.
     """
 
     faces: list[tuple[str, FaceReference | FaceRule]] = field(default_factory=list)
     edges: list[tuple[str, EdgeReference]] = field(default_factory=list)
     sketches: list[str] = field(default_factory=list)
+    area: str = ""
     whole: bool = True
+
+
+class FenceParams(BaseModel):
+    """Sketches that fence the tool."""
+
+    keep_out: str = Field(
+        default="", max_length=40, title="Keep out", description="A sketch; the tool stays out of its closed curves"
+    )
+    stay_in: str = Field(
+        default="", max_length=40, title="Stay inside", description="A sketch; the axis stays in its closed curves"
+    )
+
+    def fences(self) -> list[str]:
+        """The sketches that are named."""
+        return [i for i in (self.keep_out, self.stay_in) if i]
 
 
 @dataclass(frozen=True)

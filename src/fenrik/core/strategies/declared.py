@@ -78,6 +78,7 @@ class Strategy:
         feeds_by_load: whether its feeds follow from the engagement, on arcs as well, so that nobody else changes them.
         skims: whether stretches of it that take nothing may be gone over fast.
         makes: what is finished when it is done. finishes: of that, the places that lie so.
+        left_to: the strategy that takes with a smaller tool what it leaves; none where nothing is left to one.
         fresh: what a row that is added by hand begins with, beyond the defaults. of_diameter: lengths among them, as
             shares of the tool's diameter.
         meant_depth_mm: how far it goes into the model on purpose (threads, broken edges, engraving).
@@ -98,6 +99,7 @@ class Strategy:
     skims: bool = False
     makes: Callable[[Any], Makes] = _what_is_picked
     finishes: Callable[[Any], tuple[Duty, ...]] = _no_duty
+    left_to: str = ""
     fresh: Mapping[str, Any] = field(default_factory=dict)
     of_diameter: Mapping[str, float] = field(default_factory=dict)
 
@@ -137,6 +139,7 @@ class Strategy:
         """What forms and menus are told, in the schema of its parameters."""
         return {
             "group": self.group,
+            "left_to": self.left_to,
             "order": self.order,
             "cutters": list(self.cutters),
             "fresh": dict(self.fresh),

@@ -271,6 +271,7 @@ STRATEGY = Strategy(
     stage=1,
     everywhere=True,
     makes=makes,
+    left_to="rest roughing",
     fresh=FRESH,
     of_diameter={"stepdown_mm": 0.4, "stepover_mm": 0.4},
     finishes=finishes,

@@ -131,7 +131,8 @@ class ParallelFinishing(CommonParams):
         if isinstance(self.boundary, FacesBoundary):
             faces = [(f"boundary.faces.{k}", f) for k, f in enumerate(self.boundary.faces)]
             return Picks(faces, whole=False)
-        return Picks(sketches=[self.boundary.sketch] if isinstance(self.boundary, SketchBoundary) else [])
+        drawn = self.boundary.sketch if isinstance(self.boundary, SketchBoundary) else ""
+        return Picks(sketches=[drawn] if drawn else [], area=drawn)
 
     @classmethod
     def on_faces(cls, faces: list[FaceReference]) -> dict[str, Any]:

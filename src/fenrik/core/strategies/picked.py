@@ -11,7 +11,7 @@ from pydantic import ConfigDict, Field
 from fenrik.core.frames import Points
 from fenrik.core.regions.polygons import bounds_of
 from fenrik.core.solids.references import FaceReference, FaceRule
-from fenrik.core.strategies.common import MM, Anchors, CommonParams, End, Level, Picks
+from fenrik.core.strategies.common import MM, Anchors, CommonParams, End, FenceParams, Level, Picks
 from fenrik.core.strategies.targets import EdgesTarget, FacesTarget, SketchTarget, Target, Targets
 from fenrik.core.units import LEAST_STEP_MM
 
@@ -28,7 +28,7 @@ def _without_idle(schema: dict[str, Any], model: type[Any]) -> None:
         schema["properties"][name]["idle"] = True
 
 
-class TargetParams(CommonParams):
+class TargetParams(CommonParams, FenceParams):
     """An operation on picked geometry."""
 
     FOLDED: ClassVar[tuple[str, ...]] = (
@@ -44,15 +44,6 @@ class TargetParams(CommonParams):
     targets: list[Target] = Field(
         default_factory=list, max_length=500, title="Geometry", description="Faces, edges, sketches or the outline"
     )
-    keep_out: str = Field(
-        default="", max_length=40, title="Keep out", description="A sketch; the tool stays out of its closed curves"
-    )
-    stay_in: str = Field(
-        default="",
-        max_length=40,
-        title="Stay inside",
-        description="A sketch; the axis stays in its closed curves",
-    )
     top_from: Literal["stock here", "stock top", "part top", "geometry", "work zero", "a pick"] = Field(
         default="stock here", title="Top from", description="Where cutting begins"
     )
@@ -67,7 +58,7 @@ class TargetParams(CommonParams):
     )
 
     def picks(self) -> Picks:
-        faces, edges, sketches = [], [], [i for i in (self.keep_out, self.stay_in) if i]
+        faces, edges, sketches = [], [], self.fences()
         for k, target in enumerate(self.targets):
             if isinstance(target, FacesTarget):
                 faces += [(f"targets.{k}.faces.{j}", f) for j, f in enumerate(target.faces)]

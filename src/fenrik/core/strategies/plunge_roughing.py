@@ -253,6 +253,7 @@ STRATEGY = Strategy(
     stage=1,
     everywhere=True,
     makes=lambda params: "nothing",
+    left_to="rest roughing",
     fresh=FRESH,
     of_diameter={"step_mm": 0.3, "stepover_mm": 0.5},
 )

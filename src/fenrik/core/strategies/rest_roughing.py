@@ -78,6 +78,7 @@ STRATEGY = Strategy(
     stage=2,
     everywhere=True,
     makes=makes,
+    left_to="rest roughing",
     fresh=FRESH,
     of_diameter={"stepdown_mm": 1.0},
     finishes=finishes,

@@ -12,6 +12,12 @@ HOLLOW = [{"surface": "freeform"}]
 ROUGHING = {"tolerance_mm": 0.05, "allowance_mm": 0.4, "floor_allowance_mm": 0.4, "around": HOLLOW}
 
 
+def _rough(number: int, name: str, tool: int, strategy: str, **own: Any) -> dict[str, Any]:
+    """A row that roughs the hollow with a held load."""
+    params = {"strategy": strategy, "engagement_deg": 60, **ROUGHING, **own}
+    return {"number": number, "name": name, "setup": "hollow", "tool": tool, "params": params}
+
+
 def document() -> dict[str, Any]:
     return {
         "name": "Trumpet core half",
@@ -33,36 +39,9 @@ def document() -> dict[str, Any]:
         "operations": [
             row(10, "Face the parting", "hollow", 1, "facing"),
             row(15, "Round the corners", "hollow", 1, "contour", {"kind": "outline"}, stepdown_mm=14),
-            {
-                "number": 20,
-                "name": "Rough the hollow",
-                "setup": "hollow",
-                "tool": 1,
-                "params": {
-                    "strategy": "steady roughing", "stepdown_mm": 16, "engagement_deg": 60, "step_mm": 4,
-                    "ramp_deg": 3, **ROUGHING,
-                },
-            },
-            {
-                "number": 30,
-                "name": "Rough what the first leaves",
-                "setup": "hollow",
-                "tool": 2,
-                "params": {
-                    "strategy": "rest roughing", "stepdown_mm": 9, "engagement_deg": 60, "step_mm": 2,
-                    "thicker_mm": 0.5, **ROUGHING,
-                },
-            },
-            {
-                "number": 40,
-                "name": "Rough the narrow end once more",
-                "setup": "hollow",
-                "tool": 3,
-                "params": {
-                    "strategy": "rest roughing", "stepdown_mm": 6, "engagement_deg": 60,
-                    "thicker_mm": 1, **ROUGHING,
-                },
-            },
+            _rough(20, "Rough the hollow", 1, "steady roughing", stepdown_mm=16, step_mm=4, ramp_deg=3),
+            _rough(30, "Rough what the first leaves", 2, "rest roughing", stepdown_mm=9, step_mm=2, thicker_mm=0.5),
+            _rough(40, "Rough the narrow end once more", 3, "rest roughing", stepdown_mm=6, thicker_mm=1),
             {
                 "number": 50,
                 "name": "Finish the hollow",

@@ -8,7 +8,7 @@ import { useJob, useStanding } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { BoundaryPicker } from "./BoundaryPicker";
 import { CopiesForm } from "./CopiesForm";
-import { FENCES } from "./fences";
+import { FenceFields } from "./FenceFields";
 import { FileOfJob } from "./FileOfJob";
 import { APART } from "./apart";
 import { HeldLoad } from "./HeldLoad";
@@ -181,22 +181,7 @@ export function OperationForm({ operation: o }: { operation: Operation }) {
       {"keep_out" in p && !("targets" in p) && job.doc.sketches.length > 0 && (
         <fieldset>
           <legend>Boundary</legend>
-          {FENCES.map(([field, label, none]) => {
-            const was = (p as never as Record<string, string>)[field] ?? "";
-            return (
-              <Select
-                key={field}
-                size="xs"
-                mt={6}
-                label={label}
-                clearable
-                placeholder={none}
-                value={was || null}
-                data={job.doc.sketches.map((s) => ({ value: s.id, label: s.name || s.id }))}
-                onChange={(v) => change(field, v ?? "", was)}
-              />
-            );
-          })}
+          <FenceFields operation={o} />
         </fieldset>
       )}
       {p.boundary && (

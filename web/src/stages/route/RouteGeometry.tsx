@@ -5,7 +5,7 @@ import { useScene } from "../../job/queries";
 import { useJob } from "../../job/useJob";
 import { useView } from "../../job/view";
 import { referencesTo } from "../part/references";
-import { FENCES } from "./fences";
+import { FenceFields } from "./FenceFields";
 
 const words = (t: Target, sketches: Sketch[]): string => {
   const named = (id: string) => sketches.find((s) => s.id === id)?.name || id;
@@ -152,26 +152,7 @@ export function RouteGeometry({ operation: o, takes }: { operation: Operation; t
             A curve drawn under Part, Sketches can be laid on faces.
           </Text>
         ))}
-      {job.doc.sketches.length > 0 &&
-        takes.includes("sketch") &&
-        FENCES.map(([name, label, none]) => (
-          <Select
-            key={name}
-            size="xs"
-            mt={6}
-            label={label}
-            clearable
-            placeholder={none}
-            value={params[name] || null}
-            data={job.doc.sketches.map((s) => ({ value: s.id, label: s.name || s.id }))}
-            onChange={(v) =>
-              job.edit(
-                [{ path: `operations/${o.number}/params/${name}`, value: v ?? "", was: params[name] ?? "" }],
-                label.toLowerCase(),
-              )
-            }
-          />
-        ))}
+      {job.doc.sketches.length > 0 && takes.includes("sketch") && <FenceFields operation={o} />}
       {(["top", "bottom"] as const)
         .filter((end) => params[`${end}_from`] === "a pick")
         .map((end) => (

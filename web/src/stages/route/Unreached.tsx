@@ -1,4 +1,5 @@
 import { Button, Text } from "@mantine/core";
+import { useKinds } from "../../forms/SchemaForm";
 import { toolLabel } from "../../job/document";
 import { usePath } from "../../job/queries";
 import { useJob } from "../../job/useJob";
@@ -11,11 +12,12 @@ const at = (place: number[]) => <span className="faint">at {place.map((v) => v.t
 export function Unreached({ number }: { number: number }) {
   const job = useJob();
   const view = useView();
+  const kinds = useKinds("Operation", "params");
   const meta = usePath(number).data?.meta;
   const row = job.doc.operations.find((o) => o.number === number),
-    tool = row && followingTool(job.doc, row);
+    tool = row && followingTool(job.doc, row, kinds);
   const follow = async () => {
-    const made = followUp(job.doc, row!, tool!);
+    const made = followUp(job.doc, row!, tool!, kinds);
     if (!(await job.edit(made.edits, "rough what is left"))) view.set({ rows: [made.number] });
   };
   const places: { reason: string; advice: string; place: number[] }[] = meta?.unreached ?? [];

@@ -1,44 +1,39 @@
 /** The row that clears with a smaller tool what a roughing row leaves. */
+import type { ModelSchema } from "../../forms/SchemaForm";
 import type { Fields, JobDocument, Operation, Tool } from "../../job/document";
 import type { Edit } from "../../job/useJob";
+import { freshParams } from "./useAddOperation";
 
-const ROUGHING = ["steady roughing", "rest roughing", "level roughing", "plunge roughing"];
-const CUTTERS = ["flat", "bull-nose"];
-/** Of the tool's diameter: the next tool's stepdown. */
-const DEEP_SHARE = 1;
+type Kinds = Record<string, ModelSchema>;
 
-/** The largest tool of the job that is smaller than a row's and roughs; none where the row does not rough. */
-export function followingTool(doc: JobDocument, o: Operation): Tool | undefined {
-  if (!ROUGHING.includes(o.params.strategy)) return undefined;
+/** The largest tool of the job that is smaller than a row's and suits the strategy that takes what it leaves; none where
+ * nothing is left to one. */
+export function followingTool(doc: JobDocument, o: Operation, kinds: Kinds): Tool | undefined {
+  const next = kinds[kinds[o.params.strategy]?.left_to ?? ""];
   const own = doc.tools.find((t) => t.number === o.tool)?.cutter.diameter_mm ?? 0;
+  // The first cutters that a strategy names are those that suit it best.
   return doc.tools
-    .filter((t) => CUTTERS.includes(t.cutter.kind) && t.cutter.diameter_mm < own)
+    .filter((t) => next?.cutters?.slice(0, 2).includes(t.cutter.kind) && t.cutter.diameter_mm < own)
     .sort((a, b) => b.cutter.diameter_mm - a.cutter.diameter_mm)[0];
 }
 
-/** The changes that put that row behind the one it follows; and its number. */
-export function followUp(doc: JobDocument, o: Operation, tool: Tool): { edits: Edit[]; number: number } {
+/** The changes that put that row behind the one it follows, and its number: what both strategies have is kept, but for
+ * lengths that go with the tool. */
+export function followUp(doc: JobDocument, o: Operation, tool: Tool, kinds: Kinds): { edits: Edit[]; number: number } {
   const taken = doc.operations.map((x) => x.number);
   let number = o.number + 5;
   while (taken.includes(number)) number += 1;
-  const was = o.params as Fields,
-    flutes = tool.cutter.flute_length_mm;
-  const kept = Object.fromEntries(
-    ["allowance_mm", "floor_allowance_mm", "tolerance_mm", "around", "engagement_deg", "bottom_mm"]
-      .filter((name) => was[name] != null)
-      .map((name) => [name, was[name]]),
+  const strategy = kinds[o.params.strategy].left_to!,
+    schema = kinds[strategy],
+    fresh = freshParams(strategy, schema, tool.cutter.diameter_mm);
+  const kept = Object.entries(o.params as Fields).filter(
+    ([name, value]) =>
+      value != null && name !== "strategy" && name in schema.properties && !(name in (schema.of_diameter ?? {})),
   );
-  const value = {
-    number,
-    name: `Rough what row ${o.number} leaves`,
-    setup: o.setup,
-    tool: tool.number,
-    params: {
-      strategy: "rest roughing",
-      stepdown_mm: Math.min(Math.round(DEEP_SHARE * tool.cutter.diameter_mm * 100) / 100, flutes),
-      ...kept,
-    },
-  };
+  const params: Fields = { ...fresh, ...Object.fromEntries(kept) };
+  if (typeof params.stepdown_mm === "number")
+    params.stepdown_mm = Math.min(params.stepdown_mm, tool.cutter.flute_length_mm);
+  const value = { number, name: `Rough what row ${o.number} leaves`, setup: o.setup, tool: tool.number, params };
   const index = doc.operations.findIndex((x) => x.number === o.number) + 1;
   return {
     number,

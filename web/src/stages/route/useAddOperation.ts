@@ -14,7 +14,7 @@ function toolFor(tools: Tool[], schema: ModelSchema | undefined): Tool {
 }
 
 /** What a new row begins with, as its strategy declares it. */
-function freshParams(strategy: string, schema: ModelSchema, diameter: number): Fields {
+export function freshParams(strategy: string, schema: ModelSchema, diameter: number): Fields {
   const lengths = Object.entries(schema.of_diameter ?? {}).map(([name, share]) => [
     name,
     Math.max(Math.round(share * diameter * 100) / 100, 0.05),

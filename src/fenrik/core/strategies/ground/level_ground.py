@@ -19,7 +19,7 @@ from fenrik.core.progress import part_of
 from fenrik.core.regions import Shadow, told_apart
 from fenrik.core.regions.polygons import to_shape
 from fenrik.core.solids.references import FaceReference, FaceRule
-from fenrik.core.strategies.common import MM, Anchors, CommonParams, End, Level, Picks, StockTops, require
+from fenrik.core.strategies.common import MM, Anchors, CommonParams, End, FenceParams, Level, Picks, StockTops, require
 from fenrik.core.strategies.declared import Duty, Makes
 from fenrik.core.strategies.given import BODY_CLEARANCE_MM, Given
 from fenrik.core.strategies.ground.entries import DescentParams
@@ -42,17 +42,11 @@ THIN_CELLS = 0.6
 """Stock thinner than so many cells of its field, half as much to each side, is no more than the field's error."""
 
 
-class HeightParams(CommonParams):
+class HeightParams(CommonParams, FenceParams):
     """Heights between which it is cleared, and over what."""
 
     FOLDED: ClassVar[tuple[str, ...]] = ("top_mm", "bottom_mm", "around", "stay_in_by_mm")
 
-    keep_out: str = Field(
-        default="", max_length=40, title="Keep out", description="A sketch; the tool stays out of its closed curves"
-    )
-    stay_in: str = Field(
-        default="", max_length=40, title="Stay inside", description="A sketch; the axis stays in its closed curves"
-    )
     stay_in_by_mm: float = Field(
         default=0.0,
         ge=-500,
@@ -81,8 +75,7 @@ class HeightParams(CommonParams):
     )
 
     def picks(self) -> Picks:
-        sketches = [i for i in (self.keep_out, self.stay_in) if i]
-        return Picks([(f"around.{k}", f) for k, f in enumerate(self.around)], [], sketches)
+        return Picks([(f"around.{k}", f) for k, f in enumerate(self.around)], [], self.fences())
 
     @classmethod
     def on_faces(cls, faces: list[FaceReference]) -> dict[str, Any]:
@@ -199,6 +192,9 @@ class LevelGround:
         self._shadow = Shadow(given.with_obstacles)
         self._positions = _positions(given, params, self.heights, self._shadow)
         self._fence = fence_of(given, params)
+        # What was asked for last: several ask for the same of a level, one after another.
+        self._known_free: dict[float, BaseGeometry] = {}
+        self._known_swept: dict[tuple[float, float, float], BaseGeometry] = {}
 
     @property
     def highest(self) -> float:
@@ -210,8 +206,9 @@ class LevelGround:
         if not self.levels:
             return self.nothing
         reach = self.given.cutter.radius_mm + self.params.allowance_mm + LEAD_MM
-        near = {u.place[2]: over_faces(self.given, u.place[2], reach) for u in self._watch.found()}
-        return [u for u in self._watch.found() if near[u.place[2]](shapely.Point(u.place[:2]))]
+        found = self._watch.found()
+        near = {level: over_faces(self.given, level, reach) for level in {u.place[2] for u in found}}
+        return [u for u in found if near[u.place[2]](shapely.Point(u.place[:2]))]
 
     def covered(self, level_mm: float) -> BaseGeometry:
         """Where part and fixtures stand over a level."""
@@ -248,20 +245,27 @@ class LevelGround:
     def reached(self, level: float, above: float) -> BaseGeometry:
         """Where the cutter may clear at a level, whatever stands there: by its radius half way up to the level over
         it, since a round edge leaves something under it."""
-        half = 0.5 * min(above - level, self.params.stepdown_mm)
-        return self._free(level).buffer(cutting_profile(self.given.cutter).radius_at(half), quad_segs=32)
+        return self._swept(level, above, 0.0)
 
     def cleared_by(self, level: float, above: float) -> BaseGeometry:
         """Where it has cleared at a level when its work is done, going round corners with some radius."""
-        turn = REFERENCE_SHARE * self.given.cutter.radius_mm
-        half = 0.5 * min(above - level, self.params.stepdown_mm)
-        radius = cutting_profile(self.given.cutter).radius_at(half)
-        return self._free(level).buffer(-turn, quad_segs=32).buffer(turn + radius, quad_segs=32)
+        return self._swept(level, above, REFERENCE_SHARE * self.given.cutter.radius_mm)
+
+    def _swept(self, level: float, above: float, turn_mm: float) -> BaseGeometry:
+        """What the cutter covers from where the axis may be, whose corners it goes round with a radius."""
+        if (level, above, turn_mm) not in self._known_swept:
+            half = 0.5 * min(above - level, self.params.stepdown_mm)
+            radius, free = cutting_profile(self.given.cutter).radius_at(half), self._free(level)
+            inner = free.buffer(-turn_mm, quad_segs=32) if turn_mm else free
+            self._known_swept = {(level, above, turn_mm): inner.buffer(turn_mm + radius, quad_segs=32)}
+        return self._known_swept[level, above, turn_mm]
 
     def _free(self, level: float) -> BaseGeometry:
         """Where the axis may be."""
-        free = self._positions.at(level - self.params.floor_allowance_mm)
-        return free if self._fence is None else shapely.intersection(free, self._fence)
+        if level not in self._known_free:
+            free = self._positions.at(level - self.params.floor_allowance_mm)
+            self._known_free = {level: free if self._fence is None else shapely.intersection(free, self._fence)}
+        return self._known_free[level]
 
     def _cleared_before(self, level: float, above: float) -> BaseGeometry | None:
         """Where nothing stands over a level any more, beyond what the stock says."""
