@@ -93,6 +93,8 @@ class Unreached(BaseModel):
     place: tuple[float, float, float] = Field(description="mm, in the work frame")
     level_mm: float | None = None
     area_mm2: float | None = None
+    volume_mm3: float | None = None
+    stick_out_mm: float | None = Field(default=None, description="with which the tool would come there")
     advice: str = ""
 
     @classmethod

@@ -101,7 +101,8 @@ def test_a_holder_that_keeps_the_tip_up_is_told_with_the_stick_out_that_would_do
     told = [u for u in outcome.unreached if "Shank or holder" in u.reason]
     assert len(told) == 1
     needed = 25 + low.min() - 3.0
-    assert f"about {needed:.0f} mm" in told[0].advice
+    assert told[0].stick_out_mm == np.ceil(needed)
+    assert f"about {np.ceil(needed):.0f} mm" in told[0].advice
 
 
 def test_wide_steps_and_far_too_many_places_are_refused(closed):

@@ -23,6 +23,7 @@ from fenrik.core.strategies.common import MM, Anchors, CommonParams, End, FenceP
 from fenrik.core.strategies.declared import Duty, Makes
 from fenrik.core.strategies.given import BODY_CLEARANCE_MM, Given
 from fenrik.core.strategies.ground.entries import DescentParams
+from fenrik.core.strategies.ground.held_up import HeldUp
 from fenrik.core.strategies.ground.levels import levels_with_stops
 from fenrik.core.strategies.ground.narrow import NarrowPlaces
 from fenrik.core.strategies.ground.regions import FreePositions, StandingStock
@@ -188,10 +189,11 @@ class LevelGround:
         given.progress(0.02, "finding where the tool fits")
         self.heights = self._heights()
         self._watch = NarrowPlaces(given, params.allowance_mm, params.floor_allowance_mm, self.tops, self.heights)
+        self._fence = fence_of(given, params)
+        self._held_up = HeldUp(given, params.allowance_mm, self.heights, self._watch.tops, self._fence)
         self._stock = StandingStock(given.stock, exact=True)
         self._shadow = Shadow(given.with_obstacles)
         self._positions = _positions(given, params, self.heights, self._shadow)
-        self._fence = fence_of(given, params)
         # What was asked for last: several ask for the same of a level, one after another.
         self._known_free: dict[float, BaseGeometry] = {}
         self._known_swept: dict[tuple[float, float, float], BaseGeometry] = {}
@@ -206,7 +208,7 @@ class LevelGround:
         if not self.levels:
             return self.nothing
         reach = self.given.cutter.radius_mm + self.params.allowance_mm + LEAD_MM
-        found = self._watch.found()
+        found = self._watch.found() + self._held_up.found()
         near = {level: over_faces(self.given, level, reach) for level in {u.place[2] for u in found}}
         return [u for u in found if near[u.place[2]](shapely.Point(u.place[:2]))]
 
@@ -229,7 +231,8 @@ class LevelGround:
             if wanted.is_empty:
                 continue
             yield self._pieces_of(level, above, wanted, beside_mm, cleared)
-            self._watch.look(level)
+            held = self._held_up.look(level, min(above, self.highest), self.params.floor_allowance_mm)
+            self._watch.look(level, held)
 
     def pieces_left(self, level: float, above: float, cleared: BaseGeometry, beside_mm: float) -> list[LevelPiece]:
         """The pieces of a level between two others, when the lower one is cleared.

@@ -4,15 +4,30 @@ from __future__ import annotations
 
 import numpy as np
 import shapely
+from numpy.typing import NDArray
 from scipy import ndimage
 from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact import DropIndex, tip_heights_grid
 from fenrik.core.contact.region import PIN_RADIUS_MM, HeightField
 from fenrik.core.findings import Unreached
+from fenrik.core.frames import Points
 from fenrik.core.strategies.common import StockTops, held_back
 from fenrik.core.strategies.given import Given
 from fenrik.core.tools import bull_nose_profile, cutting_profile
+
+
+def tops_over(heights: HeightField, tops: StockTops) -> Points:
+    """The highest stock at the places of a field, (nx, ny); −inf where there is none."""
+    axes = [
+        np.clip(np.round((g - o) / tops.cell).astype(int), 0, n - 1)
+        for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)
+    ]
+    outside = [
+        (g < o) | (g > o + tops.cell * (n - 1))
+        for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)
+    ]
+    return np.where(outside[0][:, None] | outside[1][None, :], -np.inf, tops.tops[np.ix_(*axes)])
 
 
 class NarrowPlaces:
@@ -30,16 +45,7 @@ class NarrowPlaces:
         )
         surface = tip_heights_grid(pin, heights.x, heights.y)
         self.surface = np.where(np.isfinite(surface), surface, heights.floor_mm)
-        axes = [
-            np.clip(np.round((g - o) / tops.cell).astype(int), 0, n - 1)
-            for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)
-        ]
-        self.tops = tops.tops[np.ix_(*axes)]
-        outside = [
-            (g < o) | (g > o + tops.cell * (n - 1))
-            for g, o, n in zip((heights.x, heights.y), tops.origin, tops.tops.shape, strict=False)
-        ]
-        self.tops = np.where(outside[0][:, None] | outside[1][None, :], -np.inf, self.tops)
+        self.tops = tops_over(heights, tops)
         self.told = 0
         self.seen: dict[int, Unreached] = {}
         self.owner = np.zeros(self.surface.shape, np.int32)
@@ -50,9 +56,15 @@ class NarrowPlaces:
             index = DropIndex.build(given.grown_obstacles, cutting_profile(given.cutter))
             self.fixture_heights = tip_heights_grid(index, heights.x, heights.y)
 
-    def look(self, level: float) -> None:
+    def look(self, level: float, elsewhere: NDArray[np.bool_]) -> None:
+        """Look at a level.
+
+        Args:
+            elsewhere: (nx, ny) what is told for another reason.
+        """
         cell = self.heights.cell_mm
         wanted = (self.tops > level + 1e-6) & (self.surface <= level - self.lift)
+        wanted &= ~elsewhere
         free = self.heights.z <= level - self.lift
         if not wanted.any():
             return
@@ -110,6 +122,8 @@ class NarrowPlaces:
         return list(self.seen.values())
 
 
+ROUGH_MM = 0.2
+"""How roughly the width of a bay is known."""
 LEAST_WIDTH_SHARE = 0.5
 """Corners that a cutter leaves are narrower than so much of its radius; a bay that is wider is told."""
 
@@ -135,6 +149,8 @@ class NarrowBays:
                 continue
             circle = shapely.maximum_inscribed_circle(bay, tolerance=0.05)
             (x, y), half = circle.coords[0], circle.length
+            if half > self.radius + self.allowance + ROUGH_MM:
+                continue  # wide enough: something else is in the way, and told as such
             told = Unreached(
                 reason=f"The tool does not fit: the bay is about {2 * half:.1f} mm wide and the tool "
                 f"{2 * self.radius:g} mm with {self.allowance:g} mm on each side.",

@@ -51,6 +51,8 @@ BESIDE_SHARE = 0.6
 LAYER_ROUNDS = 20
 LAYER_SHARE = 0.7
 """The layer left to the passes along walls, as a share of the thickest that keeps the limit in corners."""
+AIM_SHARE = 0.97
+"""Passes are steered to so much of the limit: motions fitted to them point a little beside them."""
 PASS_FIT_SHARE = 0.06
 """By how much of that layer motions may stray from a pass."""
 LIFT_MM = 0.3
@@ -228,7 +230,7 @@ class _Setting:
         for _ in range(LAYER_ROUNDS):
             self.layer = self._layer(self.least_mm + self.layer)
         self.round_mm = self.least_mm + self.layer
-        self.steering = Steering(self.limit, 1.0 / self.least_mm, self.radius)
+        self.steering = Steering(AIM_SHARE * self.limit, 1.0 / self.least_mm, self.radius)
 
     def _layer(self, round_mm: float) -> float:
         """The layer that is left to the pass along walls with corners of a radius.
