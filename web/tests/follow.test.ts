@@ -35,6 +35,17 @@ describe("the row that follows a roughing row", () => {
     expect(followingTool({ ...doc, tools: doc.tools.slice(0, 1) }, doc.operations[0], kinds)).toBeUndefined();
   });
 
+  it("has one no larger that is long enough, where shank or holder are in the way", () => {
+    const tools = [tool(1, 16), tool(2, 4), tool(3, 8), tool(4, 16), tool(5, 20)].map((t, k) => ({
+      ...t,
+      stick_out_mm: [40, 90, 50, 70, 90][k],
+    }));
+    const long = { ...doc, tools } as never as typeof doc;
+    expect(followingTool(long, doc.operations[0], kinds, 60)?.number).toBe(4);
+    expect(followingTool(long, doc.operations[0], kinds, 80)?.number).toBe(2);
+    expect(followingTool(long, doc.operations[0], kinds, 95)).toBeUndefined();
+  });
+
   it("stands right behind it under a free number, and keeps what holds for both", () => {
     const { number, edits } = followUp(doc, doc.operations[0], doc.tools[2], kinds);
     expect(number).toBe(16);

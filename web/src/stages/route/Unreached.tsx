@@ -8,19 +8,22 @@ import { followingTool, followUp } from "./followUp";
 
 const at = (place: number[]) => <span className="faint">at {place.map((v) => v.toFixed(1)).join(", ")}</span>;
 
+type Place = { reason: string; advice: string; place: number[]; stick_out_mm?: number | null };
+
 /** What of a row is not cut, and where its feed is held back. */
 export function Unreached({ number }: { number: number }) {
   const job = useJob();
   const view = useView();
   const kinds = useKinds("Operation", "params");
   const meta = usePath(number).data?.meta;
+  const places: Place[] = meta?.unreached ?? [];
+  const stickOut = Math.max(0, ...places.map((u) => u.stick_out_mm ?? 0));
   const row = job.doc.operations.find((o) => o.number === number),
-    tool = row && followingTool(job.doc, row, kinds);
+    tool = row && followingTool(job.doc, row, kinds, stickOut);
   const follow = async () => {
     const made = followUp(job.doc, row!, tool!, kinds);
     if (!(await job.edit(made.edits, "rough what is left"))) view.set({ rows: [made.number] });
   };
-  const places: { reason: string; advice: string; place: number[] }[] = meta?.unreached ?? [];
   const limits: { words: string; motions: number; least_share: number; place: number[] }[] = meta?.feed_limits ?? [];
   return (
     <>

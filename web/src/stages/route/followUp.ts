@@ -6,14 +6,16 @@ import { freshParams } from "./useAddOperation";
 
 type Kinds = Record<string, ModelSchema>;
 
-/** The largest tool of the job that is smaller than a row's and suits the strategy that takes what it leaves; none where
- * nothing is left to one. */
-export function followingTool(doc: JobDocument, o: Operation, kinds: Kinds): Tool | undefined {
+/** The largest tool of the job that comes where a row's does not, and suits the strategy that takes what it leaves: a
+ * smaller one, or no larger with the stick-out that is asked for; none where nothing is left to one. */
+export function followingTool(doc: JobDocument, o: Operation, kinds: Kinds, stickOut = 0): Tool | undefined {
   const next = kinds[kinds[o.params.strategy]?.left_to ?? ""];
   const own = doc.tools.find((t) => t.number === o.tool)?.cutter.diameter_mm ?? 0;
+  const comes = (t: Tool) =>
+    stickOut ? t.stick_out_mm >= stickOut && t.cutter.diameter_mm <= own : t.cutter.diameter_mm < own;
   // The first cutters that a strategy names are those that suit it best.
   return doc.tools
-    .filter((t) => next?.cutters?.slice(0, 2).includes(t.cutter.kind) && t.cutter.diameter_mm < own)
+    .filter((t) => next?.cutters?.slice(0, 2).includes(t.cutter.kind) && comes(t))
     .sort((a, b) => b.cutter.diameter_mm - a.cutter.diameter_mm)[0];
 }
 
