@@ -427,6 +427,32 @@ def roughing(limit: float = 45.0, size: float = 1.0, names: tuple[str, ...] = tu
         )
 
 
+def sizes(limit: float = 45.0, names: tuple[str, ...] = ("cavity",), grown: tuple[str, ...] = ("islands",)) -> None:
+    """Computing time and memory without the measuring raster: pieces at once, and how time grows with size."""
+    from fenrik.core.strategies.steady_roughing import SteadyRoughing
+
+    def took(name: str, size: float) -> tuple[float, float]:
+        piece = PIECES[name](size)
+        params = SteadyRoughing(
+            stepdown_mm=piece.stepdown_mm, engagement_deg=limit, allowance_mm=piece.allowance_mm, tolerance_mm=0.05
+        )
+        outcome, seconds, _ = run(piece, params)
+        return seconds, outcome.toolpath.cut_length_mm() / 1000
+
+    def memory() -> float:
+        return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
+
+    took("pocket", 1.0)  # kernels are compiled
+    for name in names:
+        seconds, metres = took(name, 1.0)
+        show(f"computing, {name}", seconds / 20, "1 (20 s)", f"{seconds:.1f} s, {metres:.1f} m, {memory():.2f} GB")
+    for name in grown:
+        found = [took(name, size) for size in (1.0, 2.0, 4.0)]
+        power = np.polyfit(*np.log(np.array(found)).T[::-1], 1)[0]
+        told = ", ".join(f"{seconds:.1f} s for {metres:.1f} m" for seconds, metres in found)
+        show(f"computing by size, {name}", float(power) / 1.2, "1 (path^1.2)", f"{told}, {memory():.2f} GB")
+
+
 def rest(limit: float = 45.0, names: tuple[str, ...] = ("pocket", "islands", "ribs")) -> None:
     """Rest roughing with a tool of 0.42 of the diameter, by what the stock holds and by the name of the first tool."""
     from dataclasses import replace
@@ -498,7 +524,7 @@ def _held_words(found: Measured, limit: float) -> str:
     return f"most {held.max():.1f} of {limit:g} deg, {over:.3f} % over by 5 %, {far:.3f} % by 15 %"
 
 
-BENCHES = {"roughing": roughing, "roughing-cycle": cycle, "roughing-rest": rest}
+BENCHES = {"roughing": roughing, "roughing-cycle": cycle, "roughing-rest": rest, "roughing-sizes": sizes}
 
 
 if __name__ == "__main__":

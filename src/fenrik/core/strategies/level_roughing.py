@@ -263,7 +263,7 @@ def _from_nearest(ring: Points, place: Points) -> Points:
 STRATEGY = Strategy(
     params=LevelRoughing,
     run=level_roughing,
-    version=18,
+    version=19,
     skims=True,
     group="Free shapes",
     needs=(*ON_SURFACE, "tool", "region", "keep_out", "stay_in"),

@@ -24,7 +24,7 @@ from fenrik.core.frames import Points
 from fenrik.core.strategies.common import MM, START_GAP_MM, Outcome, StockTops, require
 from fenrik.core.strategies.declared import Strategy, mills
 from fenrik.core.strategies.given import ON_SURFACE, Given
-from fenrik.core.strategies.ground.held_up import MM3_PER_CM3
+from fenrik.core.strategies.ground.held_up import kept_up
 from fenrik.core.strategies.ground.level_ground import FRESH, LEAD_MM, HeightParams, fence_of, over_faces
 from fenrik.core.strategies.linking import Landscape, skimming_builder
 from fenrik.core.toolpath import Toolpath
@@ -218,18 +218,8 @@ def _held_up(given: Given, params: PlungeRoughing, grid: _Grid) -> list[Unreache
         return []
     i, j = np.unravel_index(int(over.argmax()), over.shape)
     most, volume = float(over.max()), float(over[over > TELL_MM].sum()) * params.step_mm * params.stepover_mm
-    longer = float(np.ceil(given.tool.stick_out_mm + most))
-    return [
-        Unreached(
-            reason=f"Shank or holder keep the tip up to {most:.1f} mm higher; "
-            f"about {volume / MM3_PER_CM3:.2g} cm³ stay.",
-            place=(float(grid.x[i]), float(grid.y[j]), float(grid.tip[i, j])),
-            level_mm=float(grid.tip[i, j]),
-            volume_mm3=volume,
-            stick_out_mm=longer,
-            advice=f"Set the tool to a stick-out of about {longer:.0f} mm, or take a longer one.",
-        )
-    ]
+    place = (float(grid.x[i]), float(grid.y[j]), float(grid.tip[i, j]))
+    return [kept_up(place, most, volume, given.tool.stick_out_mm + most)]
 
 
 def _written(given: Given, grid: _Grid, order: list[Node]) -> Toolpath:

@@ -69,7 +69,7 @@ def _cleared(given: Given, params: RestRoughing) -> Callable[[float, float], Bas
 STRATEGY = Strategy(
     params=RestRoughing,
     run=rest_roughing,
-    version=3,
+    version=4,
     feeds_by_load=True,
     skims=True,
     group="Free shapes",

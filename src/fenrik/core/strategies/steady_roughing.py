@@ -30,7 +30,7 @@ def steady_roughing(given: Given, params: SteadyRoughing) -> Outcome:
 STRATEGY = Strategy(
     params=SteadyRoughing,
     run=steady_roughing,
-    version=4,
+    version=5,
     feeds_by_load=True,
     skims=True,
     group="Free shapes",

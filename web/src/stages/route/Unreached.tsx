@@ -18,8 +18,11 @@ export function Unreached({ number }: { number: number }) {
   const meta = usePath(number).data?.meta;
   const places: Place[] = meta?.unreached ?? [];
   const stickOut = Math.max(0, ...places.map((u) => u.stick_out_mm ?? 0));
-  const row = job.doc.operations.find((o) => o.number === number),
-    tool = row && followingTool(job.doc, row, kinds, stickOut);
+  const row = job.doc.operations.find((o) => o.number === number);
+  // Where no tool is long enough, a smaller one still comes to the places that are only too narrow.
+  const narrow = places.some((u) => !u.stick_out_mm);
+  const tool =
+    row && (followingTool(job.doc, row, kinds, stickOut) ?? (narrow ? followingTool(job.doc, row, kinds) : undefined));
   const follow = async () => {
     const made = followUp(job.doc, row!, tool!, kinds);
     if (!(await job.edit(made.edits, "rough what is left"))) view.set({ rows: [made.number] });

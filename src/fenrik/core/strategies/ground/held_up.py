@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 import shapely
 from numpy.typing import NDArray
@@ -9,6 +11,7 @@ from scipy import ndimage
 from shapely.geometry.base import BaseGeometry
 
 from fenrik.core.contact import tip_heights_grid
+from fenrik.core.contact.drop import DropStack
 from fenrik.core.contact.region import HeightField
 from fenrik.core.findings import Unreached
 from fenrik.core.frames import Points
@@ -29,51 +32,74 @@ class HeldUp:
     """
 
     def __init__(
-        self, given: Given, allowance_mm: float, heights: HeightField, tops: Points, fence: BaseGeometry | None
+        self, given: Given, heights: HeightField, tops: Points, fence: BaseGeometry | None, least_mm: float = 0.0
     ) -> None:
         """
         Args:
             heights: of the whole tool. tops: the stock over the same places. fence: where the axis is asked to be.
+            least_mm: what is narrower is not missed.
         """
         self.given, self.heights, self.tops = given, heights, tops
         self.radius = given.cutter.radius_mm
+        self._least = max(LEAST_SHARE * self.radius, least_mm)
         self._alone: Points | None = None
-        if given.body_indices(allowance_mm):
-            index = given.drop_index(allowance_mm)
-            self._alone = tip_heights_grid(index, heights.x, heights.y, heights.floor_mm)
+        index = heights.index
+        if isinstance(index, DropStack) and len(index.parts) > 1:
+            cutter, _ = index.parts[0]
+            self._alone = tip_heights_grid(cutter, heights.x, heights.y, heights.floor_mm)
             if fence is not None:
-                within = shapely.contains_xy(fence, *np.meshgrid(heights.x, heights.y, indexing="ij"))
-                self._alone = np.where(within, self._alone, np.inf)
+                self._alone = np.where(self._within(fence), self._alone, np.inf)
         self._mm3, self._widest, self._higher = 0.0, 0.0, 0.0
         self._place = (0.0, 0.0, 0.0)
 
-    def look(self, level: float, above: float, lift_mm: float) -> NDArray[np.bool_]:
+    def look(
+        self,
+        level: float,
+        above: float,
+        lift_mm: float,
+        stands: BaseGeometry,
+        near: Callable[[BaseGeometry], bool],
+    ) -> NDArray[np.bool_]:
         """Look at a level; gives (nx, ny) what stays there for this reason.
 
         Args:
-            above: height of the level over it. lift_mm: what is left on floors.
+            above: height of the level over it. lift_mm: what is left on floors. stands: the stock that is to be taken
+                there. near: whether a place belongs to what is asked for.
         """
-        nothing = np.zeros(self.tops.shape, bool)
+        held = np.zeros(self.tops.shape, bool)
         if self._alone is None:
-            return nothing
+            return held
         cell, low = self.heights.cell_mm, level - lift_mm
         blocked = (self._alone <= low) & (self.heights.z > low)
         if not blocked.any():
-            return nothing
+            return held
         could, takes = (self._covered(z <= low) for z in (self._alone, self.heights.z))
-        held = (self.tops > level + 1e-6) & could & ~takes
-        least = max(int(LEAST_SHARE * self.radius / cell / 2), 1)
-        held = np.asarray(ndimage.binary_opening(held, iterations=least))
-        if not held.any():
-            return nothing
-        self._mm3 += float((np.minimum(self.tops, above) - level)[held].sum()) * cell * cell
-        needed = blocked & self._covered(held)
-        self._higher = max(self._higher, float((self.heights.z - np.maximum(self._alone, low))[needed].max(initial=0)))
-        room = ndimage.distance_transform_edt(held)
+        beyond = could & ~takes & (self.tops > level + 1e-6)
+        if not beyond.any():
+            return held
+        beyond &= self._within(stands)
+        wide = ndimage.binary_opening(beyond, iterations=max(int(self._least / cell / 2), 1))
+        labels, count = ndimage.label(wide)
+        for label in range(1, count + 1):
+            mine = labels == label
+            if near(shapely.multipoints(self._places(mine))):
+                held |= mine
+                self._sum(mine, level, above, np.where(blocked, self.heights.z - np.maximum(self._alone, low), 0.0))
+        return held
+
+    def _sum(self, mine: NDArray[np.bool_], level: float, above: float, higher: Points) -> None:
+        """Add one place of a level.
+
+        Args:
+            higher: (nx, ny) how much the whole tool keeps the tip up.
+        """
+        cell = self.heights.cell_mm
+        self._mm3 += float((np.minimum(self.tops, above) - level)[mine].sum()) * cell * cell
+        self._higher = max(self._higher, float(higher[self._covered(mine)].max(initial=0.0)))
+        room = ndimage.distance_transform_edt(mine)
         i, j = np.unravel_index(int(room.argmax()), room.shape)
         if room[i, j] >= self._widest:
             self._widest, self._place = room[i, j], (float(self.heights.x[i]), float(self.heights.y[j]), level)
-        return held
 
     def _covered(self, places: NDArray[np.bool_]) -> NDArray[np.bool_]:
         """What lies within the cutter's radius of places."""
@@ -81,18 +107,31 @@ class HeldUp:
             return places
         return np.asarray(ndimage.distance_transform_edt(~places) * self.heights.cell_mm <= self.radius)
 
+    def _within(self, shape: BaseGeometry) -> NDArray[np.bool_]:
+        shapely.prepare(shape)
+        inside = shapely.contains_xy(shape, *np.meshgrid(self.heights.x, self.heights.y, indexing="ij"))
+        return np.asarray(inside)
+
+    def _places(self, mask: NDArray[np.bool_]) -> Points:
+        i, j = np.nonzero(mask)
+        return np.column_stack([self.heights.x[i], self.heights.y[j]])
+
     def found(self) -> list[Unreached]:
         if self._mm3 <= 0:
             return []
-        longer = float(np.ceil(self.given.tool.stick_out_mm + self._higher + SPARE_MM))
-        return [
-            Unreached(
-                reason=f"Shank or holder would touch: the tip stays up to {self._higher:.1f} mm higher, and about "
-                f"{self._mm3 / MM3_PER_CM3:.2g} cm³ stay.",
-                place=self._place,
-                level_mm=self._place[2],
-                volume_mm3=self._mm3,
-                stick_out_mm=longer,
-                advice=f"Set the tool to a stick-out of {longer:.0f} mm, or let a longer one follow.",
-            )
-        ]
+        longer = self.given.tool.stick_out_mm + self._higher + SPARE_MM
+        return [kept_up(self._place, self._higher, self._mm3, longer)]
+
+
+def kept_up(place: tuple[float, float, float], higher_mm: float, volume_mm3: float, stick_out_mm: float) -> Unreached:
+    """What is told where shank or holder keep the tip up, with the stick-out that would do."""
+    longer = float(np.ceil(stick_out_mm))
+    return Unreached(
+        reason=f"Shank or holder keep the tip up to {higher_mm:.1f} mm higher; "
+        f"about {volume_mm3 / MM3_PER_CM3:.2g} cm³ stay.",
+        place=place,
+        level_mm=place[2],
+        volume_mm3=volume_mm3,
+        stick_out_mm=longer,
+        advice=f"Set the tool to a stick-out of about {longer:.0f} mm, or take a longer one.",
+    )

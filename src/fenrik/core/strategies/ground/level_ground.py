@@ -9,6 +9,7 @@ from typing import Any, ClassVar, Self, TypeVar
 
 import numpy as np
 import shapely
+from numpy.typing import NDArray
 from pydantic import Field
 from shapely.geometry import Polygon
 from shapely.geometry.base import BaseGeometry
@@ -190,7 +191,9 @@ class LevelGround:
         self.heights = self._heights()
         self._watch = NarrowPlaces(given, params.allowance_mm, params.floor_allowance_mm, self.tops, self.heights)
         self._fence = fence_of(given, params)
-        self._held_up = HeldUp(given, params.allowance_mm, self.heights, self._watch.tops, self._fence)
+        self._held_up = HeldUp(
+            given, self.heights, self._watch.tops, self._fence, 0.0 if rest is None else rest.thicker_mm
+        )
         self._stock = StandingStock(given.stock, exact=True)
         self._shadow = Shadow(given.with_obstacles)
         self._positions = _positions(given, params, self.heights, self._shadow)
@@ -207,10 +210,13 @@ class LevelGround:
         """Places where the tool does not fit, of the levels that were asked for."""
         if not self.levels:
             return self.nothing
-        reach = self.given.cutter.radius_mm + self.params.allowance_mm + LEAD_MM
-        found = self._watch.found() + self._held_up.found()
-        near = {level: over_faces(self.given, level, reach) for level in {u.place[2] for u in found}}
-        return [u for u in found if near[u.place[2]](shapely.Point(u.place[:2]))]
+        found = self._watch.found()
+        near = {level: self._near(level) for level in {u.place[2] for u in found}}
+        return [u for u in found if near[u.place[2]](shapely.Point(u.place[:2]))] + self._held_up.found()
+
+    def _near(self, level: float) -> Callable[[BaseGeometry], bool]:
+        """Tells whether a piece of a level comes to the faces that are asked for."""
+        return over_faces(self.given, level, self.given.cutter.radius_mm + self.params.allowance_mm + LEAD_MM)
 
     def covered(self, level_mm: float) -> BaseGeometry:
         """Where part and fixtures stand over a level."""
@@ -227,12 +233,17 @@ class LevelGround:
                 number / len(self.levels), f"level {number + 1} of {len(self.levels)}"
             )
             cleared = self._cleared_before(level, above)
-            wanted = self._wanted(level, above, cleared)
+            stands = self._stands(level, above, cleared)
+            held = self._look_for_held_up(level, above, stands)
+            wanted = self._wanted(level, above, stands, cleared)
             if wanted.is_empty:
                 continue
             yield self._pieces_of(level, above, wanted, beside_mm, cleared)
-            held = self._held_up.look(level, min(above, self.highest), self.params.floor_allowance_mm)
             self._watch.look(level, held)
+
+    def _look_for_held_up(self, level: float, above: float, stands: BaseGeometry) -> NDArray[np.bool_]:
+        high, lift = min(above, self.highest), self.params.floor_allowance_mm
+        return self._held_up.look(level, high, lift, stands, self._near(level))
 
     def pieces_left(self, level: float, above: float, cleared: BaseGeometry, beside_mm: float) -> list[LevelPiece]:
         """The pieces of a level between two others, when the lower one is cleared.
@@ -242,7 +253,7 @@ class LevelGround:
         """
         before = self._cleared_before(level, above)
         cleared = cleared if before is None else shapely.union(cleared, before)
-        wanted = self._wanted(level, above, cleared)
+        wanted = self._wanted(level, above, self._stands(level, above, cleared), cleared)
         return [] if wanted.is_empty else self._pieces_of(level, above, wanted, beside_mm, cleared)
 
     def reached(self, level: float, above: float) -> BaseGeometry:
@@ -274,11 +285,13 @@ class LevelGround:
         """Where nothing stands over a level any more, beyond what the stock says."""
         return self.rest.cleared(level, above) if self.rest is not None and self.rest.cleared is not None else None
 
-    def _wanted(self, level: float, above: float, cleared: BaseGeometry | None) -> BaseGeometry:
-        """What is to be taken at a level: of what is left, only where it is thick."""
+    def _stands(self, level: float, above: float, cleared: BaseGeometry | None) -> BaseGeometry:
+        """Where stock stands between a level and the one over it, and nothing has cleared it."""
         stands = self._stock.between(level, above)
-        if cleared is not None:
-            stands = shapely.difference(stands, cleared)
+        return stands if cleared is None else shapely.difference(stands, cleared)
+
+    def _wanted(self, level: float, above: float, stands: BaseGeometry, cleared: BaseGeometry | None) -> BaseGeometry:
+        """What of that is to be taken: of what is left, only where it is thick."""
         if self.rest is not None:
             return _opened(shapely.intersection(stands, self.reached(level, above)), 0.5 * self.rest.thicker_mm)
         return stands if cleared is None else _opened(stands, self._noise)
@@ -308,14 +321,14 @@ class LevelGround:
     def _pieces_of(
         self, level: float, above: float, wanted: BaseGeometry, beside_mm: float, cleared: BaseGeometry | None = None
     ) -> list[LevelPiece]:
-        given, params, radius = self.given, self.params, self.given.cutter.radius_mm
+        given, radius = self.given, self.given.cutter.radius_mm
         standing, spare = self._standing(level, above, cleared)
         free = self._free(level)
         if given.region.faces is not None:
             free = shapely.intersection(free, _known(self.heights))
         reach = wanted.buffer(max(radius - SPARE_CELLS * given.stock.lattice.cell_mm, 0.5 * radius), quad_segs=16)
         wide = wanted.buffer(radius + beside_mm, quad_segs=16)
-        near = over_faces(given, level, radius + params.allowance_mm + LEAD_MM)
+        near = self._near(level)
         return [
             LevelPiece(level, above, polygon, piece, reach, standing, wanted, spare)
             for polygon in shapely.get_parts(free)

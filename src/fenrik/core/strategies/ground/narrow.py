@@ -150,7 +150,7 @@ class NarrowBays:
             circle = shapely.maximum_inscribed_circle(bay, tolerance=0.05)
             (x, y), half = circle.coords[0], circle.length
             if half > self.radius + self.allowance + ROUGH_MM:
-                continue  # wide enough: something else is in the way, and told as such
+                continue  # wide enough for the cutter: neck, shank, holder or fixture, told by `HeldUp`, `NarrowPlaces`
             told = Unreached(
                 reason=f"The tool does not fit: the bay is about {2 * half:.1f} mm wide and the tool "
                 f"{2 * self.radius:g} mm with {self.allowance:g} mm on each side.",
