@@ -235,7 +235,7 @@ def lay(seed: int) -> Try | str:
 
 
 def _parsed(data: dict[str, Any]) -> Any:
-    from fenrik.core.job import parse_job
+    from fenrik.core.job_reading import parse_job
 
     return parse_job(data)
 

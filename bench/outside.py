@@ -71,7 +71,7 @@ def result_of(seed: int) -> dict[str, Any]:
 def planned(data: bytes, name: str) -> dict[str, Any]:
     """From the bytes of a STEP file to figures."""
     from fenrik.core.build import Build
-    from fenrik.core.job import parse_job
+    from fenrik.core.job_reading import parse_job
     from fenrik.core.planning import propose_sides, with_route
     from fenrik.core.planning.lying import STRATEGY_FOR
     from fenrik.core.report import air_shares

@@ -54,7 +54,7 @@ def plate() -> None:
 
     from fenrik.core.build import Build
     from fenrik.core.build.picks import targets_of
-    from fenrik.core.job import parse_job
+    from fenrik.core.job_reading import parse_job
     from fenrik.core.planning import coverage, propose_route
     from fenrik.core.regions.polygons import to_shape
     from fenrik.core.solids.reading import read_solid, solid_from_shape

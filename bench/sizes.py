@@ -45,7 +45,7 @@ def walk(folder: str) -> None:
     import resource
 
     from fenrik.core.build import Build
-    from fenrik.core.job import parse_job
+    from fenrik.core.job_reading import parse_job
     from fenrik.core.store import MemoryStore
 
     job = parse_job(json.loads((Path(folder) / "job.json").read_text()))

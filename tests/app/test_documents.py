@@ -13,7 +13,7 @@ from fenrik.app.documents import Change, change, create, history, load, step
 from fenrik.app.problems import Conflict
 from fenrik.app.tables import engine
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 
 PEOPLE = st.integers(0, 2)
 CELLS = st.sampled_from([0.5, 0.6, 0.7, 0.8])

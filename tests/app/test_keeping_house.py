@@ -23,7 +23,7 @@ from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import ArtefactRow, ModelRow, ReleaseRow, engine, now
 from fenrik.cli import WRONG_JOB, main
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.keys import sha256
 from fenrik.demo.jobs import DEMO_JOBS
 

@@ -13,7 +13,7 @@ from fenrik.app.documents import create
 from fenrik.app.tables import AccountRow, LibraryMaterialRow, LibraryRecipeRow, LibraryToolRow, ModelRow, engine
 from fenrik.core.cutting.materials import Material
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.keys import sha256
 from fenrik.core.recipe import Recipe
 from fenrik.core.tools import Tool

@@ -8,7 +8,7 @@ from prism import bore, faces, flat, floor_at, job_for, run, with_targets
 
 from fenrik.core.errors import FenrikError
 from fenrik.core.heights import heights_of
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.toolpath import Kind
 from parts import box, cut, cylinder
 

@@ -10,7 +10,8 @@ import trimesh
 from fenrik.cli import DONE, FAULTS, WRONG_JOB, main
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job, zero_points
+from fenrik.core.job import zero_points
+from fenrik.core.job_reading import parse_job
 from fenrik.core.keys import key_of
 from fenrik.core.placing import Placing
 from fenrik.core.posting import read_program

@@ -21,7 +21,7 @@ from prism import bore, faces, flat, job_for, with_targets
 import fenrik.core
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.sources import files_behind, imports_of, kernels_behind, stamp
 from fenrik.core.store import MemoryStore
 from fenrik.core.strategies.registry import STRATEGIES

@@ -15,7 +15,7 @@ from prism import bore, edges, faces, floor_at, job_for, with_targets
 from sweeps import stock_volume
 
 from fenrik.core.build import Build
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.store import MemoryStore
 from fenrik.core.strategies.registry import STRATEGIES
 

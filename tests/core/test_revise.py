@@ -2,7 +2,7 @@
 
 import parts
 from fenrik.core.build import Build
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.revise import revise
 from fenrik.core.solids import FaceRule, edge_reference_to, find_faces, reference_to
 from fenrik.core.solids.reading import solid_from_shape

@@ -20,7 +20,8 @@ from fenrik.app.store import DatabaseStore
 from fenrik.app.tables import engine
 from fenrik.core.build import Build
 from fenrik.core.errors import fail
-from fenrik.core.job import Job, Operation, Setup, parse_job
+from fenrik.core.job import Job, Operation, Setup
+from fenrik.core.job_reading import parse_job
 from fenrik.processes import memory_mb
 
 

@@ -21,7 +21,8 @@ from fenrik.app.notices import notify
 from fenrik.app.problems import Conflict, Overtaken
 from fenrik.app.tables import ComputedRow, JobRow, ModelRow, ReleaseRow, RevisionRow, TaskRow, engine, insert_new, now
 from fenrik.core.errors import FenrikError, Problem, fail
-from fenrik.core.job import Job, parse_job
+from fenrik.core.job import Job
+from fenrik.core.job_reading import parse_job
 
 _IDENTITY = {
     "tools": "number",

@@ -8,7 +8,8 @@ from pathlib import PurePosixPath
 
 from fenrik.app.readers import read_in_own_process, sweep
 from fenrik.core.errors import fail
-from fenrik.core.job import Job, parse_job
+from fenrik.core.job import Job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.sketches.files import DRAWING_SUFFIXES, read_drawing
 from fenrik.core.solids import read_solid
 from fenrik.core.solids.packing import pack_solid

@@ -22,7 +22,8 @@ from fenrik.cli.codes import DONE, FAULTS
 from fenrik.cli.parts import bytes_of
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, Problem
-from fenrik.core.job import Job, Operation, parse_job
+from fenrik.core.job import Job, Operation
+from fenrik.core.job_reading import parse_job
 from fenrik.core.planning import (
     Finish,
     coverage,

@@ -13,7 +13,7 @@ from fenrik.core.contact import DropIndex, tip_heights
 from fenrik.core.contact.clearance import clearance, pushed
 from fenrik.core.contact.distance import DistanceIndex, signed_distances
 from fenrik.core.frames import Points
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.machines import Machine
 from fenrik.core.machines.bodies import Round
 from fenrik.core.posting import ControllerState, PostedOperation, load_controllers, post_programs

@@ -21,7 +21,7 @@ from fenrik.app.documents import create
 from fenrik.app.tables import TaskRow, engine
 from fenrik.app.work import entries, tasks
 from fenrik.app.work.entries import queue_name
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 
 DEAD_S = 600.0
 

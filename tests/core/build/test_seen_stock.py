@@ -10,7 +10,7 @@ import trimesh
 from fenrik.cli import DONE, WRONG_JOB, main
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.proof.loads import loads_of, summary_of
 from fenrik.core.store import MemoryStore
 from fenrik.core.toolpath import Feeds, Kind, PathBuilder, SafePlane

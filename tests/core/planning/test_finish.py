@@ -11,7 +11,7 @@ from fenrik.core.build import Build
 from fenrik.core.build.build import PROOF_VERSION
 from fenrik.core.build.chain import AUDIT_VERSION, STOCK_VERSION
 from fenrik.core.build.picks import picked_faces
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.planning import (
     keep_finish,
     kept_map,

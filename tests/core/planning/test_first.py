@@ -6,7 +6,7 @@ from OCP.BRepBuilderAPI import BRepBuilderAPI_Transform
 from OCP.gp import gp_Ax1, gp_Dir, gp_Pnt, gp_Trsf
 
 from fenrik.core.build import Build
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.planning import first_setup, propose_sides, with_route
 from fenrik.core.recipe import Recipe
 from fenrik.core.solids.reading import solid_from_shape

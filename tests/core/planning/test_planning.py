@@ -12,7 +12,7 @@ from prism import bore, faces, flat, floor_at, job_for, proof, run, with_targets
 
 from fenrik.core.copies import LineCopies, RoundCopies, copied, joined_copies, where_stock_lets
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.planning import coverage, make_holes, propose_order, propose_route, propose_sides, with_route
 from fenrik.core.planning.forecast import forecast
 from fenrik.core.planning.planner import BORE, REST, ROUGH, WALL, Draft, Planner

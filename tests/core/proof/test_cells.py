@@ -6,7 +6,7 @@ from dataclasses import replace
 import pytest
 from prism import job_for
 
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.proof import prove
 from fenrik.core.robots import Cell, CellMachine
 from fenrik.demo.cells import PLINTH

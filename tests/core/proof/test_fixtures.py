@@ -9,7 +9,7 @@ import parts
 from fenrik.core.build import Build
 from fenrik.core.contact.clearance import clearance
 from fenrik.core.contact.distance import DistanceIndex
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.proof import prove
 from fenrik.core.setups.stocks import box_mesh
 from fenrik.core.solids.reading import solid_from_shape

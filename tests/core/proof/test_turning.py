@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 from prism import faces, job_for, with_targets
 
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.proof import prove
 from parts import cone
 

@@ -10,7 +10,7 @@ from cells import CELLS, chain_of, urdf_of
 from scipy.spatial.transform import Rotation
 
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.machines.linkage import Linkage
 from fenrik.core.robots import Cell, all_postures, arm_from_urdf
 from fenrik.demo.cells import PLINTH

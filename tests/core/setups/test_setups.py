@@ -9,7 +9,8 @@ import trimesh
 import parts
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job, shared_offsets
+from fenrik.core.job import shared_offsets
+from fenrik.core.job_reading import parse_job
 from fenrik.core.placing import Placing
 from fenrik.core.recognise import recognise
 from fenrik.core.setups.fixtures import Place

@@ -193,7 +193,7 @@ def test_items_that_refer_wrongly_are_named():
 
 def test_a_sketch_bounds_a_finishing_path_with_a_keep_out():
     from fenrik.core.build import Build
-    from fenrik.core.job import parse_job
+    from fenrik.core.job_reading import parse_job
     from fenrik.core.solids.writing import write_solid
     from fenrik.core.store import MemoryStore
 

@@ -7,7 +7,7 @@ import shapely
 
 from fenrik.core.build import Build
 from fenrik.core.build.picks import absolute_params
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.solids.reading import solid_from_shape
 from fenrik.core.solids.references import edge_reference_to, reference_to
 from fenrik.core.solids.writing import write_solid

@@ -10,7 +10,7 @@ import pytest
 from prism import bore, faces, job_for, proof, run, with_targets
 
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.machines import Machine
 from fenrik.core.posting import PostedOperation, WordController, load_dialects, post_programs
 from fenrik.core.proof import prove

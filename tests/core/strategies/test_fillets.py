@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from prism import edges, faces, flat, floor_at, job_for, proof, run, with_targets
 
 from fenrik.core.build import Build
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.solids.reading import solid_from_shape
 from fenrik.core.solids.writing import write_solid
 from fenrik.core.store import MemoryStore

@@ -10,7 +10,7 @@ from OCP.gp import gp_Pnt
 from prism import edges, faces, job_for, made, with_targets
 from test_leaning import slanted_ring, twisted
 
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.solids.references import edge_reference_to
 from fenrik.core.toolpath import Kind
 from fenrik.core.tools import cutting_profile

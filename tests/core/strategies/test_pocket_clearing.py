@@ -22,7 +22,7 @@ from prism import (
 )
 
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.regions.polygons import area_of, from_shape, to_shape
 from fenrik.core.strategies.ground.fronts import grow_fronts, in_order
 from fenrik.core.toolpath import Kind, Motion

@@ -14,7 +14,7 @@ from fenrik.core.build.picks import targets_of
 from fenrik.core.copies import MirrorCopies, copied
 from fenrik.core.cutting.threads import standard_threads
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.posting import read_program
 from fenrik.core.report import air_shares, setup_report, setup_sheet
 from fenrik.core.sketches.curve import Curve, begun_at, lengths_of, piece_of

@@ -8,7 +8,7 @@ from prism import job_for
 
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError
-from fenrik.core.job import parse_job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.store import MemoryStore
 from fenrik.core.toolpath import Kind
 from parts import box, cut

@@ -24,7 +24,8 @@ from fenrik.app.reading import DOCUMENT, MAX_DOCUMENT_BYTES, clean_name, read_jo
 from fenrik.app.status import JobStatus, job_status
 from fenrik.app.tables import engine
 from fenrik.core.build import Build
-from fenrik.core.job import Job, parse_job
+from fenrik.core.job import Job
+from fenrik.core.job_reading import parse_job
 from fenrik.core.solids.reading import MAX_BYTES
 from fenrik.core.units import parse_number
 

@@ -21,7 +21,8 @@ from fenrik.app.routers.jobs import JobState, job_state
 from fenrik.app.tables import RevisionRow, engine
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, fail
-from fenrik.core.job import Job, MeasureSpot, Part, bodies_used, parse_job, zero_points
+from fenrik.core.job import Job, MeasureSpot, Part, bodies_used, zero_points
+from fenrik.core.job_reading import parse_job
 from fenrik.core.measurements import measure_spots
 from fenrik.core.recognise import Recognition
 from fenrik.core.recognise.features import Vector

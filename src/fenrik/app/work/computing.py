@@ -19,7 +19,8 @@ from fenrik.app.work.child import Message, too_much_memory
 from fenrik.app.work.tasks import Attempt, kept_something
 from fenrik.core.build import Build
 from fenrik.core.errors import FenrikError, Problem
-from fenrik.core.job import Operation, parse_job
+from fenrik.core.job import Operation
+from fenrik.core.job_reading import parse_job
 from fenrik.core.planning import keep_finish
 from fenrik.core.strategies.common import Outcome
 from fenrik.core.strategies.registry import STRATEGIES

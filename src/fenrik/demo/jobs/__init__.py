@@ -5,7 +5,8 @@ from __future__ import annotations
 from importlib import resources
 from typing import Any
 
-from fenrik.core.job import Job, parse_job
+from fenrik.core.job import Job
+from fenrik.core.job_reading import parse_job
 from fenrik.demo.jobs import (
     dial_plate,
     lantern_bracket,
