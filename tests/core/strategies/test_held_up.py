@@ -12,7 +12,7 @@ import roughing as bench
 from fenrik.core.regions.polygons import from_shape
 from fenrik.core.solids.reading import mesh_at, solid_from_shape
 from fenrik.core.stock import Stock, cut
-from fenrik.core.strategies.given import Given, Region
+from fenrik.core.strategies.given import BODY_CLEARANCE_MM, Given, Region
 from fenrik.core.strategies.level_roughing import LevelRoughing
 from fenrik.core.strategies.registry import run_strategy
 from fenrik.core.strategies.rest_roughing import RestRoughing
@@ -126,3 +126,15 @@ def test_nothing_is_told_outside_of_the_boundary(deep):
     one = told(run_strategy(given_for(deep, from_shape(half)), ROWS[0]))[0]
     covers = shapely.intersection(HOLE.buffer(-R - WALL), half).buffer(R, quad_segs=32).area
     assert one.volume_mm3 == pytest.approx(20 * covers, rel=0.05)  # by cells of 1 mm
+
+
+def test_a_place_is_told_for_one_reason():
+    """In the middle of a wide hollow the holder has room; the ring beside it stays for the holder, and is not narrow."""
+    hole = shapely.box(0, 0, 150, 100)
+    piece = bench.prismatic("wide", shapely.box(-15, -15, 165, 115), hole, DEPTH, R)
+    outcome = run_strategy(given_for(piece), ROWS[0])
+    assert outcome.toolpath.point[outcome.toolpath.kind == Kind.CUT][:, 2].min() == pytest.approx(3.0)
+    assert [u.reason for u in outcome.unreached] == [u.reason for u in told(outcome)]
+    room = 35.0 + BODY_CLEARANCE_MM + WALL
+    ring = hole.buffer(-R - WALL).buffer(R).difference(hole.buffer(-room).buffer(R))
+    assert told(outcome)[0].volume_mm3 == pytest.approx(20 * ring.area, rel=0.03)

@@ -51,6 +51,7 @@ class HeldUp:
                 self._alone = np.where(self._within(fence), self._alone, np.inf)
         self._mm3, self._widest, self._higher = 0.0, 0.0, 0.0
         self._place = (0.0, 0.0, 0.0)
+        self._last = np.zeros(tops.shape, bool)
 
     def look(
         self,
@@ -66,7 +67,7 @@ class HeldUp:
             above: height of the level over it. lift_mm: what is left on floors. stands: the stock that is to be taken
                 there. near: whether a place belongs to what is asked for.
         """
-        held = np.zeros(self.tops.shape, bool)
+        held = self._last = np.zeros(self.tops.shape, bool)
         if self._alone is None:
             return held
         cell, low = self.heights.cell_mm, level - lift_mm
@@ -86,6 +87,12 @@ class HeldUp:
                 held |= mine
                 self._sum(mine, level, above, np.where(blocked, self.heights.z - np.maximum(self._alone, low), 0.0))
         return held
+
+    def holds(self, x_mm: float, y_mm: float) -> bool:
+        """Whether a place belongs to what was found at the level that was looked at last."""
+        places = ((self.heights.x, x_mm), (self.heights.y, y_mm))
+        i, j = (int(np.clip(np.rint((v - line[0]) / self.heights.cell_mm), 0, len(line) - 1)) for line, v in places)
+        return bool(self._last[i, j])
 
     def _sum(self, mine: NDArray[np.bool_], level: float, above: float, higher: Points) -> None:
         """Add one place of a level.
@@ -125,10 +132,10 @@ class HeldUp:
 
 def kept_up(place: tuple[float, float, float], higher_mm: float, volume_mm3: float, stick_out_mm: float) -> Unreached:
     """What is told where shank or holder keep the tip up, with the stick-out that would do."""
-    longer = float(np.ceil(stick_out_mm))
+    longer, cm3 = float(np.ceil(stick_out_mm)), volume_mm3 / MM3_PER_CM3
     return Unreached(
         reason=f"Shank or holder keep the tip up to {higher_mm:.1f} mm higher; "
-        f"about {volume_mm3 / MM3_PER_CM3:.2g} cm³ stay.",
+        f"about {cm3:{'.2g' if cm3 < 99 else '.0f'}} cm³ stay.",
         place=place,
         level_mm=place[2],
         volume_mm3=volume_mm3,

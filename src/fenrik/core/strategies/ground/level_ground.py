@@ -218,6 +218,10 @@ class LevelGround:
         """Tells whether a piece of a level comes to the faces that are asked for."""
         return over_faces(self.given, level, self.given.cutter.radius_mm + self.params.allowance_mm + LEAD_MM)
 
+    def is_held_up(self, x_mm: float, y_mm: float) -> bool:
+        """Whether shank or holder keep the cutter from a place of the level whose pieces were given last."""
+        return self._held_up.holds(x_mm, y_mm)
+
     def covered(self, level_mm: float) -> BaseGeometry:
         """Where part and fixtures stand over a level."""
         return to_shape(self._shadow.above(level_mm))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 import shapely
 from numpy.typing import NDArray
@@ -122,8 +124,6 @@ class NarrowPlaces:
         return list(self.seen.values())
 
 
-ROUGH_MM = 0.2
-"""How roughly the width of a bay is known."""
 LEAST_WIDTH_SHARE = 0.5
 """Corners that a cutter leaves are narrower than so much of its radius; a bay that is wider is told."""
 
@@ -135,12 +135,19 @@ class NarrowBays:
         self.radius, self.allowance = radius_mm, allowance_mm
         self.seen: list[tuple[BaseGeometry, Unreached]] = []
 
-    def look(self, level: float, wanted: BaseGeometry, covered: BaseGeometry, reached: BaseGeometry) -> None:
+    def look(
+        self,
+        level: float,
+        wanted: BaseGeometry,
+        covered: BaseGeometry,
+        reached: BaseGeometry,
+        elsewhere: Callable[[float, float], bool],
+    ) -> None:
         """Look at a level; levels come from high to low.
 
         Args:
             wanted: where stock is to be taken. covered: where the part stands over the level. reached: what the cutter
-                takes.
+                takes. elsewhere: whether a place (x, y) of the level is told for another reason.
         """
         least = 0.5 * LEAST_WIDTH_SHARE * self.radius
         left = shapely.difference(wanted, shapely.union(covered, reached).buffer(1e-3))
@@ -149,8 +156,8 @@ class NarrowBays:
                 continue
             circle = shapely.maximum_inscribed_circle(bay, tolerance=0.05)
             (x, y), half = circle.coords[0], circle.length
-            if half > self.radius + self.allowance + ROUGH_MM:
-                continue  # wide enough for the cutter: neck, shank, holder or fixture, told by `HeldUp`, `NarrowPlaces`
+            if elsewhere(float(x), float(y)):
+                continue
             told = Unreached(
                 reason=f"The tool does not fit: the bay is about {2 * half:.1f} mm wide and the tool "
                 f"{2 * self.radius:g} mm with {self.allowance:g} mm on each side.",

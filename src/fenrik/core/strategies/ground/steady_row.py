@@ -143,7 +143,8 @@ def clear_steadily(given: Given, params: SteadyParams, ground: LevelGround) -> O
             areas.extend(found)
             if pieces:
                 reached = _reached(found, steering.radius)
-                bays.look(pieces[0].level, pieces[0].wanted, ground.covered(pieces[0].level), reached)
+                level = pieces[0].level
+                bays.look(level, pieces[0].wanted, ground.covered(level), reached, ground.is_held_up)
                 areas.extend(_steps_up(ground, steering, found, pieces[0], reached))
             yield found
 
